@@ -6,9 +6,12 @@ import os
 import socket
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
+from functools import partial
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -228,6 +231,24 @@ def _bytes_of(stream: io.TextIOWrapper) -> bytes:
     buffer = stream.buffer
     assert isinstance(buffer, io.BytesIO)
     return buffer.getvalue()
+
+
+@contextmanager
+def offered(folder: Path, asked: list[str] | None = None) -> Iterator[int]:
+    """The port on this machine where the files of a folder are offered; what is asked for is
+    noted.
+    """
+    seen = [] if asked is None else asked
+
+    class Handler(SimpleHTTPRequestHandler):
+        def log_request(self, *_: object) -> None:
+            seen.append(self.path)
+
+    handler = partial(Handler, directory=str(folder))
+    with ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield server.server_address[1]
+        server.shutdown()
 
 
 @pytest.fixture

@@ -53,6 +53,7 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
             connection.execute(f"DROP INDEX {index}")
         connection.execute("DROP TABLE payment")
         connection.execute("DROP TABLE room_wish")
+        connection.execute("DROP TABLE stem")
         for index in ("request_on_its_way", "question_on_its_way"):
             connection.execute(f"DROP INDEX {index}")
         connection.execute("ALTER TABLE request DROP COLUMN engine")

@@ -2,11 +2,7 @@
 
 import json
 import socket
-import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
-from functools import partial
-from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +11,7 @@ import pytest
 from browser import wait_until
 from cli.ferry import Ferry
 from cli.test_stored_outputs import keys
-from conftest import Command
+from conftest import Command, offered
 from mantisreed.standin.server import bound_socket
 from mantisreed.standin.server import serving as served
 from mantisreed.standin.store import ObjectStore
@@ -52,21 +48,6 @@ def elsewhere(workspace: Path, tmp_path: Path) -> tuple[str, str]:
 def service(workspace: Path, store: ObjectStore, elsewhere: tuple[str, str]) -> Iterator[Running]:
     with serving(workspace.parent, "--queue") as service:
         yield service
-
-
-@contextmanager
-def offered(folder: Path, asked: list[str]) -> Iterator[int]:
-    """The port on this machine where the files of a folder are offered."""
-
-    class Handler(SimpleHTTPRequestHandler):
-        def log_request(self, *_: object) -> None:
-            asked.append(self.path)
-
-    handler = partial(Handler, directory=str(folder))
-    with ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        yield server.server_address[1]
-        server.shutdown()
 
 
 def waiting(service: Running, job: str) -> None:

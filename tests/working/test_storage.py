@@ -2,20 +2,26 @@
 
 import json
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from cli.ferry import Ferry
 from cli.test_stored_outputs import keys
-from conftest import Command
+from conftest import Command, offered
 from mantisreed.destinations.stored_outputs import StoredOutputs
 from mantisreed.errors import InputError
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.records import Filter
 from mantisreed.pipeline.incoming.shared_storage import SharedStorage, _name_in_address
+from mantisreed.pipeline.options import stored_options
+from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.storage import opened, put_file
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
+from mantisreed.workspace import open_workspace
 
 
 def test_another_machine_works_on_what_is_in_a_storage_and_writes_there(
@@ -133,6 +139,63 @@ def test_recordings_of_one_name_on_two_machines_do_not_meet(
     assert texts == {"note 0.txt", "note 0-2.txt"}
     again = mantisreed("submit", second, "--queue", "--to", "txt", *elsewhere)
     assert "1 done before" in again.stderr, again.stderr
+
+
+def test_two_machines_that_queue_one_name_at_the_same_moment_do_not_choose_one_stem(
+    workspace: Path,
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    _, second = store
+    # Neither sees what the other has written, as neither has written anything yet.
+    monkeypatch.setattr(StoredOutputs, "holds", lambda self, name: False)
+    monkeypatch.setattr(Outputs, "_claimed_by", lambda self, stem: None)
+    for note in (notes / "note 0.flac", second / "note 0.flac"):
+        assert mantisreed("submit", note, "--queue", "--to", "txt").returncode == 0
+    with closing(open_ledger(open_workspace(str(workspace)))) as ledger:
+        stems = {stored_options(job).output_stem for job in ledger.listing.jobs(Filter())}
+    assert stems == {"note 0", "note 0-2"}
+
+
+def test_a_job_whose_worker_died_after_writing_is_done_by_another(
+    workspace: Path,
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    kept, _ = store
+    assert mantisreed("submit", notes / "note 2.flac", "--queue", "--to", "txt").returncode == 0
+    kept.put("marsh/shared/transcripts/note 2.txt", b"what a worker has written that died")
+    ended = mantisreed("work", "--until-idle", "1s")
+    assert "1 done" in ended.stderr, ended.stderr
+    written = kept.objects["marsh/shared/transcripts/note 2.txt"].content
+    assert written != b"what a worker has written that died"
+
+
+def test_links_of_one_name_have_outputs_of_their_own_in_the_storage(
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    workspace: Path,
+    tmp_path: Path,
+) -> None:
+    kept, second = store
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "mantisreed.toml").write_text(workspace.read_text())
+    machines = ((), ("--config", str(other / "mantisreed.toml")))
+    with offered(notes) as first, offered(second) as other_site:
+        for port, machine in zip((first, other_site), machines, strict=True):
+            link = f"http://127.0.0.1:{port}/note%200.flac"
+            assert mantisreed("submit", link, "--queue", "--to", "txt").returncode == 0
+            ended = mantisreed("work", "--until-idle", "1s", *machine)
+            assert "1 done" in ended.stderr, ended.stderr
+    texts = {name.rpartition("/")[2] for name in kept.objects if "/transcripts/" in name}
+    assert texts == {"note 0.txt", "note 0-2.txt"}
 
 
 def test_a_recording_in_the_storage_goes_when_its_last_job_is_forgotten(

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import msgspec
 
-from mantisreed.jobs.life import JobEvent, JobOutcome, State, TransitionError, job_after
+from mantisreed.files import bytes_digest
+from mantisreed.jobs.life import JobEvent, JobOutcome, State, StemClaim, TransitionError, job_after
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, Row
 
@@ -178,6 +179,20 @@ class JobStore:
             if after != before or after in ("waiting", "unconfirmed"):
                 self._set(row["id"], after, "the program ended before everything was sent")
         self._database.note(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
+
+    def claim_stem(self, name: str, owner: str) -> StemClaim:
+        """Take a stem of outputs in a storage, for all processes on the ledger.
+
+        Args:
+            name: the whole address of the outputs, without their endings.
+            owner: the key of the recording's source.
+        """
+        digests = {"name": bytes_digest([name.encode()]), "owner": bytes_digest([owner.encode()])}
+        with self._database.transaction():
+            if self._database.execute(statements.CLAIM_STEM, digests):
+                return "new"
+            rows = self._database.execute(statements.OWNER_OF_STEM, {"name": digests["name"]})
+        return "ours" if rows and rows[0]["owner"] == digests["owner"] else "taken"
 
     def is_queued(self, job: str) -> bool:
         """Whether workers are to take a job, or have taken it."""

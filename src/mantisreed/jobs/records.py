@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 LEDGER_FILE = "ledger.sqlite"
 
-VERSION = 9
+VERSION = 10
 """Of the ledger's tables; their history is in `schema.py`."""
 
 

@@ -3,7 +3,7 @@
 import hashlib
 import os
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass
 from itertools import count
@@ -28,11 +28,15 @@ from mantisreed.files import (
     write_whole,
 )
 from mantisreed.folders import read, remove
+from mantisreed.jobs.life import StemClaim
 from mantisreed.sources.recordings import Source
 from mantisreed.state import make_folder, place_of
 from mantisreed.transcript.document import Transcript
 
 T = TypeVar("T", bound=msgspec.Struct)
+
+Claim = Callable[[str, str], StemClaim]
+"""Takes a name for an owner."""
 
 _MEMORY_FOLDER = "outputs"
 _CLAIMS_FOLDER = "stems"
@@ -124,6 +128,7 @@ class Outputs:
         self.place = place_of(hidden)
         self.options = options or WriteOptions()
         self._overwrite = overwrite
+        self._owned: set[str] = set()
         # Claims are read, weighed and written while nobody else does.
         self._lock = FileLock(self._memory / _CLAIMS_LOCK, thread_local=False)
 
@@ -144,7 +149,7 @@ class Outputs:
         """The names of the formats that are written."""
         return tuple(form.name for form in self._formats)
 
-    def stem_for(self, recording: Source, *, is_shared: bool = False) -> str:
+    def stem_for(self, recording: Source, claim: "Claim | None" = None) -> str:
         """A stem that no other recording's outputs have: that of the file, with a number where it
         is taken.
 
@@ -152,25 +157,39 @@ class Outputs:
 
         Args:
             recording: whose outputs they are.
-            is_shared: whether other machines write into the same storage: a stem that has a file
-                there is one of theirs, unless this recording has it already.
+            claim: takes a stem in a storage for all machines that write there, by its address and
+                the recording's key; None where no others do.
 
         Raises:
             OutputError: the storage cannot be asked.
         """
-        with self._lock:
-            for candidate in _stems(recording.path.stem or recording.path.name):
-                if is_shared and self._is_of_another_machine(candidate, recording.key):
-                    continue
+        for candidate in _stems(recording.path.stem or recording.path.name):
+            # Not while we have the lock: the claim may wait for those who wait for it.
+            if claim is not None and not self._claim_stored(candidate, recording.key, claim):
+                continue
+            with self._lock:
                 if self._claim(candidate, recording.key):
                     return candidate
         raise AssertionError("unreachable")
 
-    def _is_of_another_machine(self, stem: str, key: str) -> bool:
-        """Whether a stem has files in the storage that this machine knows nothing of."""
-        if self._stored is None or self._claimed_by(stem) == self._home.key(key):
-            return False
-        return any(self._stored.holds(path.name) for path in self.paths(stem))
+    def _claim_stored(self, stem: str, key: str, claim: "Claim") -> bool:
+        """Take a stem in the storage; False when another recording has it, or files that this
+        machine knows nothing of have this name.
+        """
+        if self._stored is None:
+            return True
+        claimed = claim(self._stored.place(stem.casefold()), key)
+        if claimed == "ours":
+            self.own(stem)
+        if claimed != "new" or self._claimed_by(stem) == self._home.key(key):
+            return claimed != "taken"
+        return not any(self._stored.holds(path.name) for path in self.paths(stem))
+
+    def own(self, stem: str) -> None:
+        """Know that files of this stem in the storage are ours, though another machine has written
+        them.
+        """
+        self._owned.add(stem)
 
     def with_formats(self, formats: Sequence[OutputFormat]) -> "Outputs":
         """The same folder with the same memory, for other formats."""
@@ -246,7 +265,13 @@ class Outputs:
                 )
             if not self._overwrite and path.exists() and not self._is_ours(path):
                 raise _made_by_another(path)
-            self._check_stored(path)
+            if not self._is_owned(stem):
+                self._check_stored(path)
+
+    def _is_owned(self, stem: str) -> bool:
+        """Whether a stem, or the one that it belongs to, as `talk.de` to `talk`, is ours."""
+        ends = [at for at, character in enumerate(stem) if character == "."]
+        return any(stem[:end] in self._owned for end in (*ends, len(stem)))
 
     def _check_stored(self, path: Path) -> None:
         """See that a file of a storage is not somebody else's.

@@ -13,6 +13,7 @@ from mantisreed.cards.rendering import digest_of_request
 from mantisreed.engines.identity import job_key
 from mantisreed.errors import InterruptedRunError
 from mantisreed.jobs.dispatch import Dispatcher
+from mantisreed.jobs.life import StemClaim
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
@@ -87,6 +88,22 @@ class Surroundings:
     tell: Tell
     count: Callable[[PreparedPiece, bool], None]
     second: "SecondAsked | None" = None
+
+    async def stem_for(self, recording: Source) -> str:
+        """The stem of a recording's outputs, where it is known only now what it is called.
+
+        Raises:
+            OutputError: the storage of the outputs cannot be asked.
+            LedgerError: the ledger cannot be asked whose the stem is.
+        """
+        loop = asyncio.get_running_loop()
+
+        def claim(name: str, owner: str) -> StemClaim:
+            claiming = self.dispatcher.perform(lambda ledger: ledger.jobs.claim_stem(name, owner))
+            claimed: StemClaim = asyncio.run_coroutine_threadsafe(claiming, loop).result()
+            return claimed
+
+        return await asyncio.to_thread(self.outputs.stem_for, recording, claim)
 
 
 def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:

@@ -150,7 +150,8 @@ class QueueDesk(Desk):
             digest = file_digest(source.path)
             if self._storage is not None:
                 source = self._storage.put(source, digest)
-        return job_to_queue(options, source, digest, outputs, named=named)
+        with closing(open_ledger(self._workspace)) as ledger:
+            return job_to_queue(options, source, digest, outputs, ledger, named=named)
 
     def _folder_of_outputs(self) -> Path:
         into = self._workspace.settings.into

@@ -168,7 +168,13 @@ def _where_and_how(asked: Mapping[str, Any]) -> list[Any]:
 
 
 def job_to_queue(
-    options: TranscriptionOptions, source: Source, digest: str, outputs: Outputs, *, named: str
+    options: TranscriptionOptions,
+    source: Source,
+    digest: str,
+    outputs: Outputs,
+    ledger: Ledger,
+    *,
+    named: str,
 ) -> JobToOpen:
     """A recording's job, with all that a worker needs to know.
 
@@ -177,6 +183,7 @@ def job_to_queue(
         source: where workers find the recording.
         digest: of its content; empty where nobody has read it.
         outputs: where its outputs go.
+        ledger: where the stem of its outputs is claimed.
         named: what the recording is called in the ledger.
 
     Raises:
@@ -185,7 +192,7 @@ def job_to_queue(
     # What a web link is called is only known when it was fetched.
     stem = source.path.stem
     if not source.is_web:
-        stem = outputs.stem_for(source, is_shared=True)
+        stem = outputs.stem_for(source, ledger.jobs.claim_stem)
     price = options.card.price
     stored = options_to_store(options, source, stem, outputs)
     return JobToOpen(
@@ -238,7 +245,7 @@ class _JobsToQueue:
             source, digest = self._file(options, source)
         else:
             source = _link(options, source)
-        return job_to_queue(options, source, digest, self.outputs, named=named)
+        return job_to_queue(options, source, digest, self.outputs, self.ledger, named=named)
 
     def _file(self, options: TranscriptionOptions, source: Source) -> tuple[Source, str]:
         """A file as workers find it, and its digest."""

@@ -78,7 +78,10 @@ class Lanes:
         if lane.idle is not None:
             lane.idle.cancel()
             lane.idle = None
-        lane.expected[source.key] = stored.expected(record.digest)
+        expected = lane.expected[source.key] = stored.expected(record.digest)
+        if expected.stem is not None:
+            # Its job was queued with it: a worker that died may have written some of them.
+            lane.runner.outputs.own(expected.stem)
         future: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
         lane.wanted[source.key] = future
         self._places[record.id] = lane, source.key

@@ -19,13 +19,15 @@
               what goes into it
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
+    stem      which recording has a stem in a storage; both are known by digests only
 
 A newer program first expands the tables: columns and tables are added, and older programs go on
 beside it. What older programs could not work with waits until none of them lives (`Step`).
 
-Versions: 8 did not know who can read it. 7 did not know to which engine a request is on its way,
-and no queue. 6 did not know where processes run. 5 did not know how a job that is done has ended,
-nor jobs that ask for the same, and had `in doubt` for `unconfirmed`.
+Versions: 9 did not know whose stems in a storage are. 8 did not know who can read it. 7 did not
+know to which engine a request is on its way, and no queue. 6 did not know where processes run. 5
+did not know how a job that is done has ended, nor jobs that ask for the same, and had `in doubt`
+for `unconfirmed`.
 """
 
 from collections.abc import Callable
@@ -104,6 +106,8 @@ _PAYMENTS = """
         reported_cost TEXT
     )
     """
+
+_STEMS = ("CREATE TABLE stem (name TEXT PRIMARY KEY, owner TEXT NOT NULL)",)
 
 _CREATE = (
     "CREATE TABLE ledger (version INTEGER NOT NULL, readable_from INTEGER NOT NULL)",
@@ -214,6 +218,7 @@ _CREATE = (
     "CREATE INDEX start_by_engine ON start (engine, moment)",
     *_FOLLOW_UPS,
     *_ROOM,
+    *_STEMS,
     _PAYMENTS,
     "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
@@ -375,10 +380,18 @@ _FROM_8 = (
     "ALTER TABLE process ADD COLUMN ledger INTEGER",
 )
 
+_FROM_9 = _STEMS
+
 _FIRST_SHARED = 9
 """The first version whose programs know that a newer one may only have added to it."""
 
-_MIGRATIONS = {5: Step(_FROM_5, 6), 6: Step(_FROM_6, 7), 7: Step(_FROM_7, 8), 8: Step(_FROM_8, 9)}
+_MIGRATIONS = {
+    5: Step(_FROM_5, 6),
+    6: Step(_FROM_6, 7),
+    7: Step(_FROM_7, 8),
+    8: Step(_FROM_8, 9),
+    9: Step(_FROM_9, 9),
+}
 """What makes a ledger of a version one of the next."""
 
 OLDEST = min(_MIGRATIONS)

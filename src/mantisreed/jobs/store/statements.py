@@ -81,6 +81,12 @@ WHERE identity = :identity AND EXISTS (
 )
 ORDER BY created DESC LIMIT 1
 """
+CLAIM_STEM = """
+INSERT INTO stem (name, owner) VALUES (:name, :owner)
+ON CONFLICT (name) DO NOTHING
+RETURNING name
+"""
+OWNER_OF_STEM = "SELECT owner FROM stem WHERE name = :name"
 KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
 STATE_OF_JOB = "SELECT state, owner, made, queued FROM job WHERE id = :id"
 JOB_TO_CHANGE = "SELECT state, owner, made FROM job WHERE id = :id FOR UPDATE"

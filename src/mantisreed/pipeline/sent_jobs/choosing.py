@@ -75,7 +75,11 @@ def outputs_of_job(
     else:
         _check_place(workspace, stored, "its outputs go to", stored.folder)
         folder = stored.folder
-    return Outputs(folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite)
+    outputs = Outputs(
+        folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
+    )
+    outputs.own(stored.output_stem)
+    return outputs
 
 
 def let_go_of_unreadable(

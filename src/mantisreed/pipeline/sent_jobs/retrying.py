@@ -149,7 +149,9 @@ class _Retrial:
                 failed.append(Outcome(Source(path_of(record)), "failed", error=error, job=record))
                 continue
             recordings.append(source)
-            expected[source.key] = one.expected(record.digest)
+            known = expected[source.key] = one.expected(record.digest)
+            if known.stem is not None:
+                outputs.own(known.stem)
             with closing(open_ledger(self._workspace)) as ledger:
                 let_go_of_unreadable(ledger, self._workspace, record.id, options)
         if not recordings:
