@@ -32,6 +32,7 @@ _OURS = re.compile(
             r"replies/[0-9a-f]{2}/[0-9a-f]{62}\.reply",
             rf"unreadable/{_DIGEST}\.(?:reply|json)",
             r"opinions/[^/]+\.json",
+            rf"storage/{_DIGEST}",
             rf"outputs/(?:stems/)?{_DIGEST}\.json",
             rf"serve/jobs/{_ID}\.json",
             rf"serve/recordings/{_ID}(?:/[^/]+)?",

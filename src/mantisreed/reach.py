@@ -63,7 +63,7 @@ _NOTHING = {
     "Callbacks": "",
     "ServeKeys": "",
     "LedgerPlace": "",
-    "StoragePlace": "",
+    "StoragePlace": "cache",
     "EngineCard": f"{_SERVICE} billed batch callback command python",
     "TextServiceCard": f"{_SERVICE} languages item",
     "Step": _ASKED,

@@ -113,9 +113,11 @@ class StoragePlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fie
 
     Attributes:
         url: the address of a folder in a storage, such as `s3://bucket/folder`.
+        cache: how much of its recordings each machine keeps, such as `2 GiB`; `0` keeps none.
     """
 
     url: str
+    cache: str = "2 GiB"
 
 
 def user_settings_file() -> Path:

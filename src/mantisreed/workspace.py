@@ -35,6 +35,7 @@ from mantisreed.settings import (
 from mantisreed.sources.recordings import STORAGE
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.trust import Trust, TrustError, uses_of
+from mantisreed.units import parse_size
 from mantisreed.urls import split_url
 
 _TABLES = (
@@ -456,6 +457,12 @@ def _storage_place(table: Mapping[str, Any], file: str) -> StoragePlace:
             "key 'url': expected the address of a folder in a storage, such as s3://bucket/folder",
             where=f"{file}: [storage]",
         )
+    try:
+        parse_size(place.cache)
+    except ValueError as error:
+        raise SettingsError(
+            f"key 'cache': expected a size such as 2 GiB ({error})", where=f"{file}: [storage]"
+        ) from error
     return place
 
 

@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from mantisreed.jobs.store.database import Row
     from mantisreed.pipeline.followups.follow_ups import FollowUps
     from mantisreed.pipeline.followups.service_desk import Perform
+    from mantisreed.pipeline.incoming.storage_cache import StorageCache
     from mantisreed.pipeline.second_opinions.asking import SecondOpinions
 
     FollowUpsMaker: TypeAlias = Callable[[Perform, Outputs, BudgetsOf], FollowUps]
@@ -66,6 +67,7 @@ class BatchServices:
         follow_ups: makes what is done with each transcript, of what does things with the ledger;
             None does nothing.
         purse_of: see `DispatchOptions`.
+        cache: of recordings in a storage; None for none.
         time: the clock; tests give their own.
     """
 
@@ -80,6 +82,7 @@ class BatchServices:
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     follow_ups: "FollowUpsMaker | None" = None
     purse_of: Callable[[str], Budget | None] = lambda job: None
+    cache: "StorageCache | None" = None
     time: Time = field(default_factory=Time)
 
 
@@ -130,6 +133,7 @@ class Batch:
             self._tell,
             self._count,
             second,
+            services.cache,
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
         self._follow_ups: FollowUps | None = None

@@ -41,7 +41,6 @@ from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
 from mantisreed.pipeline.surroundings import Surroundings, identity_of, job_of
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.personal import hidden_transcript
-from mantisreed.sources.local import local_file
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import RecordingFacts
 from mantisreed.units import short_size
@@ -111,7 +110,7 @@ class RecordingTask:
             shared.outputs.check(self.stem)
         if recording.link:
             self._tell("fetching")
-        async with local_file(recording, shared.hidden / "fetched", self._fetch_hooks()) as path:
+        async with shared.file_of(recording, self._fetch_hooks()) as path:
             self._tell("preparing")
             try:
                 if self.stem is None:

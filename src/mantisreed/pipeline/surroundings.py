@@ -18,12 +18,17 @@ from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.pieces import PreparedPiece
+from mantisreed.sources.local import local_file
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 from mantisreed.transcript.estimate import Span
 
 if TYPE_CHECKING:
+    from contextlib import AbstractAsyncContextManager
+
     from mantisreed.engines.links import LinkOffers
+    from mantisreed.pipeline.incoming.storage_cache import StorageCache
+    from mantisreed.sources.fetching import FetchHooks
 
 Tell = Callable[[Source, Stage, str, float | None], None]
 """Called as a recording comes to another stage: with a note, and until when it waits."""
@@ -75,6 +80,7 @@ class Surroundings:
         tell: called as recordings move along.
         count: called with each piece that is prepared, and again when it is answered.
         second: who is asked about what is doubtful; None for nobody.
+        cache: of recordings in a storage; None for none.
     """
 
     options: TranscriptionOptions
@@ -88,6 +94,16 @@ class Surroundings:
     tell: Tell
     count: Callable[[PreparedPiece, bool], None]
     second: "SecondAsked | None" = None
+    cache: "StorageCache | None" = None
+
+    def file_of(
+        self, recording: Source, hooks: "FetchHooks | None"
+    ) -> "AbstractAsyncContextManager[Path]":
+        """A recording as a file; see `local_file`."""
+        folder = self.hidden / "fetched"
+        if self.cache is None:
+            return local_file(recording, folder, hooks)
+        return self.cache.file(recording, folder, hooks)
 
     async def stem_for(self, recording: Source) -> str:
         """The stem of a recording's outputs, where it is known only now what it is called.

@@ -22,6 +22,7 @@ from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.fallback import HandingOn, engines_named, may_be_handed_on
 from mantisreed.pipeline.followups.checking import check_follow_ups
+from mantisreed.pipeline.incoming.storage_cache import StorageCache
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
@@ -414,6 +415,7 @@ async def batch_services(
             workspace, options, transport, also_doubtful=hooks.also_doubtful
         ),
         purse_of=hooks.purse_of,
+        cache=StorageCache.of(workspace),
     )
 
 

@@ -6,7 +6,6 @@ import asyncio
 import os
 import re
 import secrets
-import tempfile
 import time
 import zlib
 from collections.abc import AsyncIterator, Callable, Iterator
@@ -131,7 +130,9 @@ class _ScratchFile:
     def __enter__(self) -> tuple[IO[bytes], Path]:
         if hasattr(os, "O_TMPFILE"):
             with suppress(OSError):  # a file system without files without names
-                self._sink: IO[bytes] = tempfile.TemporaryFile(dir=self._folder)
+                # Not with O_EXCL, as `tempfile` has it: what is worth keeping gets a name.
+                descriptor = os.open(self._folder, os.O_TMPFILE | os.O_RDWR | os.O_CLOEXEC, 0o600)
+                self._sink: IO[bytes] = os.fdopen(descriptor, "w+b")
                 path = Path(f"/proc/{os.getpid()}/fd/{self._sink.fileno()}")
                 if path.exists():
                     return self._sink, path

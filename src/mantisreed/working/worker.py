@@ -14,6 +14,7 @@ from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.incoming.storage_cache import StorageCache
 from mantisreed.pipeline.options import stored_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.sent_jobs.choosing import ElsewhereError, path_of
@@ -257,10 +258,16 @@ class _Worker:
                 await self._queue.take_back()
                 if time.monotonic() - swept > _SWEEP:
                     swept = time.monotonic()
+                    self._tidy_cache()
                     await self._writer.perform(lambda ledger: ledger.recover())
                     await self._queue.put(await self._queue.left_over(), self._cards)
             except MantisreedError as error:
                 _log.debug("the queue could not be looked after: %s", error)
+
+    def _tidy_cache(self) -> None:
+        cache = StorageCache.of(self.workspace)
+        if cache is not None:
+            cache.tidy()
 
     def _cancelled(self, ledger: Ledger) -> list[JobRecord]:
         """Jobs that this worker has, and that nobody wants any more."""

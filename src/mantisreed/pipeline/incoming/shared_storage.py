@@ -11,7 +11,9 @@ from mantisreed.errors import InputError, RecordingError
 from mantisreed.sources.recordings import STORAGE, Source
 from mantisreed.workspace import Workspace
 
-_RECORDINGS = "recordings"
+RECORDINGS = "recordings"
+"""The folder of the storage that recordings are in."""
+
 _MEANS_MORE = re.compile(r"[^\w.,() +-]")  # in an address, such as `::` before another storage
 
 
@@ -66,7 +68,7 @@ class SharedStorage:
         from mantisreed.sources.storage import put_file  # takes long to import
 
         folder = digest.rpartition(":")[2][:32]
-        address = posixpath.join(self.address, _RECORDINGS, folder, _name_in_address(recording))
+        address = posixpath.join(self.address, RECORDINGS, folder, _name_in_address(recording))
         try:
             put_file(recording.path, address)
         except InputError as error:
@@ -75,7 +77,7 @@ class SharedStorage:
 
     def holds(self, recording: Source) -> bool:
         """Whether a recording is one that was put there."""
-        start = posixpath.join(self.address, _RECORDINGS, "")
+        start = posixpath.join(self.address, RECORDINGS, "")
         return recording.link is not None and recording.link.startswith(start)
 
     def remove(self, recording: Source) -> None:

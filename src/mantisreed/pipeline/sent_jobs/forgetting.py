@@ -17,6 +17,7 @@ from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.pipeline.incoming.live_files import forget_phrase
 from mantisreed.pipeline.incoming.shared_storage import SharedStorage
+from mantisreed.pipeline.incoming.storage_cache import StorageCache
 from mantisreed.pipeline.options import StoredOptions, stored_options
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.second_opinions.kept import forget_opinion, kept_opinion
@@ -172,6 +173,9 @@ def forget_stored(workspace: Workspace, ledger: Ledger, record: JobRecord) -> No
         if other.id != record.id and stored is not None and stored.source == recording.link:
             return
     storage.remove(recording)
+    cache = StorageCache.of(workspace)
+    if cache is not None:
+        cache.forget(recording)
 
 
 def described(forgotten: Forgotten) -> Iterator[str]:
