@@ -8,6 +8,8 @@ from pathlib import Path
 import pytest
 import yaml
 
+from conftest import Command
+
 ROOT = Path(__file__).parent.parent
 
 
@@ -49,3 +51,17 @@ def test_nothing_is_fetched_from_elsewhere(site: Path) -> None:
         assert not [one for one in fetched if "canonical" not in one], page.name
     settings = yaml.safe_load((ROOT / "mkdocs.yml").read_text())
     assert settings["theme"]["highlightjs"] is False and settings["strict"] is True
+
+
+def test_the_readme_on_a_package_index_leads_to_nothing_that_is_not_there(
+    mantisreed: Command,
+) -> None:
+    script = ROOT / "tools" / "index_readme.py"
+    made = subprocess.run([sys.executable, script], capture_output=True, text=True, check=True)
+    assert "python -m pip install mantisreed\n" in made.stdout
+    assert "'mantisreed[plot,s3]'" in made.stdout and "<this repository>" not in made.stdout
+    assert re.findall(r"\]\((?!https?:)[^)]*\)", made.stdout) == []
+    pages = set(re.findall(r"`mantisreed docs ([\w-]+)`", made.stdout))
+    assert len(pages) > 10
+    for page in pages:
+        assert mantisreed("docs", page).returncode == 0, page
