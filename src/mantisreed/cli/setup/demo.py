@@ -133,7 +133,7 @@ def _flow(
             for error in problems_of_follow_ups(outcome):
                 console.problem(error)
 
-        watching = WatchOptions(until_idle=0.5, settle_time=0.2)
+        watching = WatchOptions(until_idle=0.25, settle_time=0.2)
         watch([inbox], open_workspace(settings), None, watching, WatchHooks(on_outcome=tell))
         mails = [email.message_from_bytes(one, policy=default) for one in box.messages[before:]]
     for mail in mails:
