@@ -74,7 +74,7 @@ def reason_of(error: BaseException) -> str:
     """What a library's error says, as a part of a sentence: one line, in lower case."""
     cause = getattr(error, "os_error", None)
     if isinstance(cause, OSError):  # an HTTP client's error about a connection
-        return f"cannot connect to {getattr(error, 'host', 'the host')} ({reason_of(cause)})"
+        return reason_of(cause)
     said = getattr(error, "strerror", None) or str(error) or type(error).__name__
     first_line = said.strip().partition("\n")[0].strip()
     return first_line[:1].lower() + first_line[1:]

@@ -114,7 +114,7 @@ class RecordingTask:
             self._tell("preparing")
             try:
                 if self.stem is None:
-                    self.stem = await shared.stem_for(recording)
+                    self.stem = await shared.stem_for(self.recording)
                     shared.outputs.check(self.stem)
                 self._state = await asyncio.to_thread(_state_of, path)
                 if recording.most_seconds is not None:
