@@ -1,5 +1,6 @@
 """The pages that are looked up, and the man page, are what the code gives today."""
 
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -17,8 +18,9 @@ def test_the_pages_made_from_the_code_are_of_today() -> None:
 
 
 def test_every_command_is_on_the_page_of_commands_and_in_the_man_page() -> None:
-    page = (ROOT / "docs" / "commands.md").read_text()
+    pages = {page.name: page.read_text() for page in (ROOT / "docs").glob("commands*.md")}
     manual = (ROOT / "docs" / "mantisreed.1").read_text()
     for name in reference.commands():
-        assert f"## {name}\n" in page and f'.SS "mantisreed {name}"' in manual
+        (place,) = re.findall(rf"\[`{name}`\]\((commands-\w+\.md)#{name}\)", pages["commands.md"])
+        assert f"## {name}\n" in pages[place] and f'.SS "mantisreed {name}"' in manual
     assert "\\-\\-engine NAME" in manual

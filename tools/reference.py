@@ -2,7 +2,7 @@
 
     python tools/reference.py [--check]
 
-`docs/commands.md` and `docs/mantisreed.1` come from the arguments of the commands, and
+`docs/commands*.md` and `docs/mantisreed.1` come from the arguments of the commands, and
 `docs/formats.md` from the table of formats. `docs/http-api.md` comes from the description of the
 service. With `--check` nothing is written, and the exit code is 1 where a page is old.
 """
@@ -12,7 +12,7 @@ import os
 import re
 import sys
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -45,7 +45,7 @@ def pages() -> dict[str, str]:
     """The content of each file, by its name."""
     parsers = commands()
     return {
-        "commands.md": commands_page(parsers),
+        **command_pages(parsers),
         "mantisreed.1": man_page(parsers),
         "formats.md": formats_page(),
         "http-api.md": api_page(),
@@ -59,26 +59,109 @@ def commands() -> dict[str, argparse.ArgumentParser]:
     return {name: found.choices[name] for _, names in GROUPS for name in names}
 
 
-def commands_page(parsers: Mapping[str, argparse.ArgumentParser]) -> str:
+def command_pages(parsers: Mapping[str, argparse.ArgumentParser]) -> dict[str, str]:
+    """A page for each group of commands, one for the options that several commands share, and one
+    that leads to them.
+    """
+    shared = {**_transcribing(parsers), **_shared_tables(parsers)}
+    pages = {
+        f"commands-{_slug(heading)}.md": _group_page(
+            heading, {name: parsers[name] for name in names}, shared
+        )
+        for heading, names in GROUPS
+    }
+    pages["commands-options.md"] = _options_page(shared)
+    pages["commands.md"] = _overview(parsers)
+    return pages
+
+
+def _slug(heading: str) -> str:
+    """The first word of a heading, as a part of a file's name."""
+    return heading.split()[0].lower()
+
+
+def _overview(parsers: Mapping[str, argparse.ArgumentParser]) -> str:
     lines = [
         "# Commands",
         "",
-        "Look up every command with its arguments. `mantisreed COMMAND --help` prints the same.",
+        "Look up every command. `mantisreed COMMAND --help` prints its options; "
+        "[options of several commands](commands-options.md) has those that many take.",
         "",
         _MADE,
     ]
     for heading, names in GROUPS:
-        lines += ["", f"**{heading}**: " + ", ".join(f"[`{name}`](#{name})" for name in names)]
-    for name, parser in parsers.items():
-        lines += ["", f"## {name}", "", f"{parser.description}.", *_tables(parser)]
-        for inner, action in _inner(parser):
-            lines += ["", f"### {name} {inner}", "", f"{action.description}.", *_tables(action)]
-        lines += ["", "```sh", *_examples(parser), "```"]
+        page = f"commands-{_slug(heading)}.md"
+        lines += ["", f"## {heading}", "", "| command | |", "|---|---|"]
+        lines += [
+            f"| [`{name}`]({page}#{name}) | {_cell(str(parsers[name].description))} |"
+            for name in names
+        ]
     lines += ["", "## Exit codes", "", "| code | means |", "|---|---|"]
     lines += [f"| {code} | {meaning} |" for code, meaning in _EXIT_CODES]
     lines += ["", "## Environment", "", "| variable | what it says |", "|---|---|"]
     lines += [f"| `{name}` | {meaning} |" for name, meaning in _VARIABLES]
     return "\n".join(lines) + "\n"
+
+
+def _group_page(
+    heading: str, parsers: Mapping[str, argparse.ArgumentParser], shared: "_Tables"
+) -> str:
+    lines = [
+        f"# Commands: {heading.lower()}",
+        "",
+        "Look up the commands of one group. [All commands](commands.md) has the others.",
+        "",
+        _MADE,
+    ]
+    for name, parser in parsers.items():
+        lines += ["", f"## {name}", "", f"{parser.description}.", *_tables(parser, shared)]
+        for inner, action in _inner(parser):
+            lines += ["", f"### {name} {inner}", "", f"{action.description}."]
+            lines += _tables(action, shared)
+        lines += ["", "```sh", *_examples(parser), "```"]
+    return "\n".join(lines) + "\n"
+
+
+def _options_page(shared: "_Tables") -> str:
+    lines = [
+        "# Options of several commands",
+        "",
+        "Look up the options that several commands share. [All commands](commands.md) says which "
+        "command has which.",
+        "",
+        _MADE,
+    ]
+    for (title, rows), names in shared.items():
+        lines += ["", f"## {title}", "", f"Of {', '.join(f'`{name}`' for name in names)}."]
+        lines += _table(title, rows)
+    return "\n".join(lines) + "\n"
+
+
+def _transcribing(parsers: Mapping[str, argparse.ArgumentParser]) -> "_Tables":
+    """What all commands that transcribe take, as one table."""
+    lists = [dict(_arguments(parsers[name]))["options"] for name in _TRANSCRIBING]
+    rows = tuple(row for row in lists[0] if all(row in others for others in lists[1:]))
+    return {("transcribing", rows): list(_TRANSCRIBING)}
+
+
+def _shared_tables(parsers: Mapping[str, argparse.ArgumentParser]) -> "_Tables":
+    """Tables of options that are the same for several commands, with these. Where there are two of
+    one title, only the longer one: each has one place.
+    """
+    found: _Tables = {}
+    for name, parser in parsers.items():
+        for title, rows in _arguments(parser):
+            if title not in _OWN_TABLES:
+                found.setdefault((title, tuple(rows)), []).append(name)
+    most: dict[str, int] = {}
+    for (title, table), names in found.items():
+        if len(names) > 1:
+            most[title] = max(most.get(title, 0), len(table))
+    return {
+        (title, table): names
+        for (title, table), names in found.items()
+        if len(names) > 1 and len(table) == most[title]
+    }
 
 
 def _inner(parser: argparse.ArgumentParser) -> Iterator[tuple[str, argparse.ArgumentParser]]:
@@ -91,6 +174,15 @@ def _examples(parser: argparse.ArgumentParser) -> list[str]:
     text = str(parser.epilog or "").partition("examples:")[2]
     return [line.strip() for line in text.splitlines() if line.strip().startswith("mantisreed")]
 
+
+_Tables = dict[tuple[str, tuple[tuple[str, str], ...]], list[str]]
+"""The commands that have a table of options, by its title and its rows."""
+
+_TRANSCRIBING = ("run", "watch", "submit")
+"""Commands that take the same options for what they do with a recording."""
+
+_OWN_TABLES = frozenset(("positional arguments", "options"))
+"""Titles of the tables that tell what a command itself does."""
 
 _GENERAL = ("--help", "--quiet", "--verbose", "--log-file", "--trust")
 """Options of every command, which are told once."""
@@ -114,11 +206,25 @@ def _arguments(
             yield str(group.title), rows
 
 
-def _tables(parser: argparse.ArgumentParser) -> list[str]:
+def _tables(parser: argparse.ArgumentParser, shared: "_Tables") -> list[str]:
     lines: list[str] = []
+    links: list[str] = []
     for title, rows in _arguments(parser):
-        lines += ["", f"| {title} | |", "|---|---|"]
-        lines += [f"| `{_cell(written)}` | {_cell(help_text)} |" for written, help_text in rows]
+        left = rows
+        for name, those in shared:
+            if title in (name, "options") and set(those) <= set(left):
+                links.append(f"[{name}](commands-options.md#{name.replace(' ', '-')})")
+                left = [row for row in left if row not in those]
+        if left:
+            lines += _table(title, left)
+    if links:
+        lines += ["", f"Also the options of {', '.join(links)}."]
+    return lines
+
+
+def _table(title: str, rows: Iterable[tuple[str, str]]) -> list[str]:
+    lines = ["", f"| {title} | |", "|---|---|"]
+    lines += [f"| `{_cell(written)}` | {_cell(help_text)} |" for written, help_text in rows]
     return lines
 
 

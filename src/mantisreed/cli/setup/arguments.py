@@ -19,7 +19,7 @@ examples:
 
 _ACTIONS = {
     "list": (
-        "List engine cards with what they take and cost, and whether their secrets are there",
+        "List engine cards with their formats and prices, and missing secrets",
         "examples:\n  mantisreed engines list\n  mantisreed engines list --json\n",
     ),
     "show": (
