@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from pictures import COLUMNS, SHOTS, TEXTS, Scene, demo, plain, played, scenes, settled
+from pictures import COLUMNS, ROWS, SHOTS, TEXTS, Scene, demo, plain, played, scenes, settled
 
 from mantisreed.cli.console import Console
 
@@ -44,3 +44,25 @@ def test_short_columns_stay_whole_and_the_last_one_gives_way(
     lines = plain(capsys.readouterr().out).splitlines()
     assert lines[1].startswith("00:00:11.015  silence  somebody")
     assert all(len(line) <= COLUMNS for line in lines) and "…" in lines[1]
+
+
+def test_a_picture_is_no_larger_than_a_terminal() -> None:
+    for text in TEXTS.glob("*.txt"):
+        lines = text.read_text(encoding="utf-8").splitlines()
+        assert len(lines) <= ROWS and max(map(len, lines)) <= COLUMNS, text.name
+
+
+def test_a_narrow_terminal_shows_the_ends_of_paths_each_on_one_line(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rows = [("3fa9", f"archive/1998/autumn/week 38/hut/round-{number}.flac") for number in range(3)]
+    for width, shown in ((40, "3fa9  …8/autumn/week 38/hut/round-1.flac"), (80, rows[1][1])):
+        monkeypatch.setattr(sys.stdout, "isatty", lambda: True)
+        monkeypatch.setenv("COLUMNS", str(width))
+        Console().pages(("job", "recording"), [rows[:2], rows[2:]], 3)
+        lines = plain(capsys.readouterr().out).splitlines()
+        assert len(lines) == 4 and lines[2].endswith(shown)
+        assert all(len(line) <= width for line in lines)
+    monkeypatch.setattr(sys.stdout, "isatty", lambda: False)
+    Console().pages(("job", "recording"), [rows], 3)
+    assert rows[1][1] in capsys.readouterr().out

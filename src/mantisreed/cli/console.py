@@ -2,6 +2,7 @@
 
 import re
 import sys
+from itertools import chain
 
 from mantisreed.errors import InputError, MantisreedError
 
@@ -150,7 +151,8 @@ class Console:
     def pages(
         self, headings: "Sequence[str]", pages: "Iterable[Sequence[Sequence[str]]]", count: int
     ) -> None:
-        """A table of plain texts whose rows come in pages; a long one is printed as they come.
+        """A table of plain texts whose rows come in pages; a long one is printed as they come. Of
+        the last column a narrow terminal shows the ends: they tell paths apart.
 
         Args:
             headings: as in `rows`.
@@ -158,11 +160,11 @@ class Console:
             count: of all rows.
         """
         if count <= _MOST_DRAWN:
+            rows = list(chain.from_iterable(pages))
+            room = _room_for_last(headings, rows) if sys.stdout.isatty() else None
             table = _headed_table(headings)
-            table.columns[-1].overflow = "fold"
-            for page in pages:
-                for row in page:
-                    table.add_row(*row)
+            for row in rows:
+                table.add_row(*row[:-1], _end_of(row[-1], room))
             self.table(table)
             return
         names, is_right = _parted(headings)
@@ -228,6 +230,8 @@ class Console:
 
 
 _LARGEST_LOG, _OLD_LOGS = 20_000_000, 5  # bytes of a log file, and how many before it are kept
+_BETWEEN = 2  # columns between two columns of a table
+_LEAST_ROOM = 20  # columns of the terminal; a path of which less is seen says nothing
 _NARROW = 17  # columns; a time of day and a day have no more
 _MOST_DRAWN = 500  # rows
 _RAW = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
@@ -290,6 +294,30 @@ def _parted(headings: "Sequence[str]") -> "tuple[list[str], list[bool]]":
     """The headings without the `>` before them, and which had one."""
     names = [heading.lstrip(">") for heading in headings]
     return names, [heading.startswith(">") for heading in headings]
+
+
+def _room_for_last(headings: "Sequence[str]", rows: "Sequence[Sequence[str]]") -> int:
+    """How many columns of the terminal the others leave for the last column of a table."""
+    import shutil  # it takes milliseconds, which most commands do not need
+
+    from rich.cells import cell_len
+
+    width = shutil.get_terminal_size().columns
+    names, _ = _parted(headings)
+    others = list(zip(names, *rows, strict=True))[:-1]
+    taken = sum(max(map(cell_len, column)) + _BETWEEN for column in others)
+    return max(_LEAST_ROOM, width - taken)
+
+
+def _end_of(text: str, room: int | None) -> str:
+    """As much of the end of a text as there is room for; None for all of it."""
+    from rich.cells import cell_len
+
+    if room is None or cell_len(text) <= room:
+        return text
+    while cell_len(text) > room - 1:
+        text = text[1:]
+    return f"…{text}"
 
 
 def _keep_narrow_columns(table: "rich.table.Table") -> None:
