@@ -3,9 +3,10 @@
     python tools/smoke_pythons.py [PYTHON ...]
 
 For each Python of the supported versions that is on this machine (on PATH, of pyenv or of uv), and
-in turn: builds the wheel once, installs it into a new virtual environment with whatever versions
-the index resolves today, and runs `mantisreed demo`, one `run` and one `serve`. Without arguments,
-Pythons are looked for. Exit code 1 when one of them fails; what it printed is shown.
+in turn: builds the source distribution and of it the wheel, once, installs it into a new virtual
+environment with whatever versions the index resolves today, and runs `mantisreed demo`, one `run`
+and one `serve`. Without arguments, Pythons are looked for. Exit code 1 when one of them fails; what
+it printed is shown.
 """
 
 import argparse
@@ -82,19 +83,17 @@ def called(*command: str | Path, folder: Path, environment: Mapping[str, str] | 
 
 
 def built_wheel(folder: Path) -> Path:
-    called(
-        sys.executable,
-        "-m",
-        "pip",
-        "wheel",
-        "--quiet",
-        "--no-deps",
-        "-w",
-        folder,
-        ROOT,
-        folder=folder,
-    )
-    return next(folder.glob("mantisreed-*.whl"))
+    """The wheel, built of the source distribution: what that lacks, the wheel would lack."""
+    pip = (sys.executable, "-m", "pip")
+    builder = folder / "builder"
+    called(*pip, "install", "--quiet", "--target", builder, "hatchling", folder=folder)
+    environment = {"PYTHONPATH": str(builder)}
+    build = (sys.executable, "-m", "hatchling", "build", "-t", "sdist", "-d", folder)
+    called(*build, folder=ROOT, environment=environment)
+    (source,) = folder.glob("mantisreed-*.tar.gz")
+    called(*pip, "wheel", "--quiet", "--no-deps", "-w", folder, source, folder=folder)
+    (wheel,) = folder.glob("mantisreed-*.whl")
+    return wheel
 
 
 def check(python: Path, wheel: Path, folder: Path) -> str:
