@@ -2,6 +2,8 @@
 
 import json
 import socket
+import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,6 +17,7 @@ from conftest import Command, offered
 from mantisreed.standin.server import bound_socket
 from mantisreed.standin.server import serving as served
 from mantisreed.standin.store import ObjectStore
+from outages import BreakingWay
 from serving.running import Running, made, serving
 
 
@@ -183,6 +186,30 @@ def test_a_token_spends_no_more_though_workers_do_the_jobs(
         assert told["state"] == "done" and 0 < told["cost"] < 0.0014
         assert sent()[0] == 202
         assert sent()[0] == 403
+
+
+def test_a_database_that_is_away_costs_a_service_with_a_queue_time_only(
+    service: Running,
+    notes: Path,
+    ferry: Ferry,
+    way: BreakingWay,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    first = service.send(notes / "note 1.flac").json["id"]
+    way.is_away = True
+    way.cut()
+    threading.Timer(3.0, lambda: setattr(way, "is_away", False)).start()
+    second = service.send(notes / "note 2.flac").json["id"]
+    for job in (first, second):
+        waiting(service, job)
+    assert "2 done" in mantisreed("work", "--until-idle", "2s", *elsewhere).stderr
+    for _ in range(3):
+        way.cut()
+        time.sleep(0.3)
+    for job in (first, second):
+        assert service.ended(job)["state"] == "done"
+    assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 2
 
 
 def test_a_queue_needs_a_ledger_that_several_machines_can_use(

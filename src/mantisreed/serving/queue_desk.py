@@ -18,12 +18,14 @@ from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.sent_jobs.cancelling import cancel_in_ledger, cancelled_at_engine
 from mantisreed.pipeline.sent_jobs.forgetting import forget_stored
-from mantisreed.serving.desk import AGAIN_SECONDS, Desk, DeskOptions
+from mantisreed.serving.desk import Desk, DeskOptions
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.working.cards import digests_of_cards
 from mantisreed.working.enqueueing import check_link, job_to_queue
 from mantisreed.working.queue import JobQueue, QueuedJob
 from mantisreed.workspace import Workspace
+
+_AWAY_SECONDS = 5.0  # until an order is queued that found the database away
 
 
 class QueueDesk(Desk):
@@ -115,7 +117,7 @@ class QueueDesk(Desk):
                 await self._see(record, self._book.changes)
         except LedgerError as error:
             self._book.change(order, is_kept=False, stage=str(error))
-            self._again(order, AGAIN_SECONDS)
+            self._again(order, _AWAY_SECONDS)
         except MantisreedError as error:
             await self._note_failed(order, error)
         finally:
