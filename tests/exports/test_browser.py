@@ -87,4 +87,4 @@ def test_a_browser_finds_the_same_cues(tmp_path: Path, inner_times: bool) -> Non
     ]
     assert read[2]["place"] == [0, "start", "last"] and read[2]["marked"] == "沼の鳥"
     assert read[0]["raw"].startswith("<v Ada &amp; Co &lt;hut&gt;>")
-    assert ("<00:00:00.900>" in read[0]["raw"]) == inner_times
+    assert ("<00:00:00.900><c>closed.</c>" in read[0]["raw"]) == inner_times

@@ -90,7 +90,9 @@ def test_a_colour_is_known_by_name_and_number(written: str, mark: str | None) ->
 
 
 def test_no_time_inside_a_cue_is_invented() -> None:
-    text = "WEBVTT\n\n00:00:01.000 --> 00:00:05.000\nThe nets <00:00:02.500>are open at last\n"
+    text = (
+        "WEBVTT\n\n00:00:01.000 --> 00:00:05.000\nThe nets <00:00:02.500><c>are open at last</c>\n"
+    )
     assert write_webvtt(read_webvtt(text).cues, inner_times=True) == text
 
 

@@ -2,6 +2,8 @@
 allow.
 """
 
+import re
+
 import pytest
 
 from mantisreed.formats.vtt import read_webvtt
@@ -55,11 +57,14 @@ def test_several_voices_of_a_cue_are_lines_of_their_own() -> None:
 def test_times_inside_cues_are_read_beside_marks_and_written_again() -> None:
     text = (
         "WEBVTT\n\n00:00:01.000 --> 00:00:04.000\n<i>Any "
-        "<00:00:02.000>tern</i>\n<00:00:03.000>today?\n"
+        "<00:00:02.000><c>tern</c></i>\n<00:00:03.000><c>today?</c>\n"
     )
     (cue,) = read_webvtt(text).cues
     assert cue.words == (Word("Any", 1.0, 2.0), Word("tern", 2.0, 3.0), Word("today?", 3.0, 4.0))
-    assert write_webvtt([cue], inner_times=True) == text
+    assert write_webvtt([cue], inner_times=True) == text and {m.tag for m in cue.marks} == {"i"}
+    # Without elements around the words, nothing in a page can show how far the speaker is.
+    bare = re.sub("</?c>", "", text)
+    assert write_webvtt(read_webvtt(bare).cues, inner_times=True) == text
 
 
 @pytest.mark.parametrize(

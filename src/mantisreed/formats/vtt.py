@@ -320,9 +320,13 @@ class _CueText:
             # A voice may last to the end of the cue without an end tag.
             if name != "v" or first > 0:
                 self.remark("a tag is not closed", f"<{excerpt_of(tag)}>", f"</{name}>")
+        # A `c` without a class behind a time is there for players (`vtt_writing.py`), and marks
+        # nothing.
+        timed = {(place, "c") for _, place in self.stamps[1:]}
+        marking = [span for span in self.spans if (span[0], span[2]) not in timed]
         closed = [
             (first, len(self.shown) if last is None else last, tag)
-            for first, last, tag in self.spans
+            for first, last, tag in marking
             if not re.match(r"v(?:[.\s]|$)", tag)
         ]
         return _of_voices(self.cue, self.shown, closed, self.stamps, self.voices)

@@ -2,10 +2,11 @@
 
 import re
 from collections.abc import Iterable
-from itertools import chain
+from dataclasses import replace
+from itertools import chain, pairwise
 
 from mantisreed.formats.styling import class_of_colour, colour_of
-from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.marking import (
     marked_lines,
 )
@@ -34,8 +35,9 @@ def write_webvtt(
 
     Args:
         cues: by start.
-        inner_times: put a timestamp before each word whose time is known, so that players can show
-            words as spoken; those that a cue was read with are written anyway.
+        inner_times: put a timestamp before each word whose time is known, and a `c` around it, so
+            that players can show words as spoken; those that a cue was read with are written
+            anyway.
         head: blocks of styles, regions and comments, as they stand.
     """
     cues = list(cues)
@@ -54,11 +56,12 @@ def write_webvtt(
 
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
+    stamps: dict[int, list[tuple[int, str]]] = {}
+    marked = cue
     if (inner_times or cue.inner) and len(cue.words) > 1:
-        stamps = _stamps(cue)
-    else:
-        stamps = {}
-    lines = marked_lines(cue, _escaped, _tags_of, stamps)
+        stamps, words = _stamps(cue)
+        marked = replace(cue, marks=(*cue.marks, *words))
+    lines = marked_lines(marked, _escaped, _tags_of, stamps)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)
         text = "\n".join(
@@ -81,9 +84,11 @@ def _voice(speaker: str | None) -> str:
     return f"<v {_escaped(SPACES.sub(' ', speaker))}>"
 
 
-def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
+def _stamps(cue: Cue) -> tuple[dict[int, list[tuple[int, str]]], list[Mark]]:
     """By line: places of words, but the first, whose time lies within the cue and grows, and the
-    time as a tag.
+    time as a tag. And a mark around what follows each of them: `::cue(:past)` and
+    `::cue(:future)`, with which pages show how far a speaker is, hold for elements only, not for
+    bare text.
     """
     stamps: dict[int, list[tuple[int, str]]] = {}
     line, at, latest = 0, 0, cue.start
@@ -104,7 +109,13 @@ def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
         if number and is_known and round(latest, 3) < round(word.start, 3) < round(cue.end, 3):
             stamps.setdefault(line, []).append((place, f"<{clock(word.start)}>"))
             latest = word.start
-    return stamps
+    marks = []
+    for line, tags in stamps.items():
+        places = [place for place, _ in tags]
+        for place, following in pairwise([*places, len(cue.lines[line])]):
+            end = place + len(cue.lines[line][place:following].rstrip())
+            marks.append(Mark(line, place, end, "c"))
+    return stamps, marks
 
 
 def _escaped(text: str) -> str:
