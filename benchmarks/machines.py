@@ -139,8 +139,15 @@ def told(group: Machines) -> str:
     return f"{text}; at most {group.judge.most_at_once} at once"
 
 
-def speeds(server: str, notes: Path, judge: Judge, port: int, counts: Sequence[int]) -> None:
-    for delay in (0.0, 0.007):
+def speeds(
+    server: str,
+    notes: Path,
+    judge: Judge,
+    port: int,
+    counts: Sequence[int],
+    delays: Sequence[float],
+) -> None:
+    for delay in delays:
         for workers in counts:
             with machines(server, notes, judge, port, delay=delay) as group:
                 found = rate(group, workers, 600)
@@ -185,7 +192,9 @@ def main() -> None:
     parser.add_argument("--recordings", type=int, default=600)
     parser.add_argument("--workers", type=int, default=4)
     parser.add_argument("--seconds", type=float, default=60.0, help="that the database is away")
-    options = parsed(parser, {"recordings": 6, "workers": 1, "seconds": 1.0})
+    parser.set_defaults(delays=(0.0, 0.007))
+    smoke = {"recordings": 6, "workers": 1, "seconds": 1.0, "delays": (0.007,)}
+    options = parsed(parser, smoke)
     phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
     judge = Judge(delay=0.3)
     try:
@@ -195,7 +204,7 @@ def main() -> None:
                 path = notes / f"note {number}.flac"
                 compose(phrases, seed=number, duration=8).write(path)
             at = server, notes, judge, port
-            speeds(*at, sorted({1, options.workers}))
+            speeds(*at, sorted({1, options.workers}), options.delays)
             with machines(*at) as group:
                 kills(group, options.workers)
             with machines(*at) as group:

@@ -26,7 +26,8 @@ fi
 [ -x "$venv/bin/python" ] || "${PYTHON:-python3}" -m venv "$venv"
 # The versions that everything is known to work with; CONSTRAINTS= takes the newest ones.
 if [ -z "$quick" ] || [ ! -x "$venv/bin/pytest" ]; then
-    "$venv/bin/python" -m pip install --quiet --disable-pip-version-check \
+    # Compiling all of every package takes half of the time of installing it, and a part of it is used.
+    "$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check \
         ${CONSTRAINTS=--constraint constraints.txt} --editable '.[test]'
 fi
 # Many tests start the command, which would be compiled anew each time.
@@ -42,9 +43,12 @@ if [ -n "$quick" ]; then
         tests/jobs/test_life.py tests/pipeline/test_options_given.py tests/review/test_doubts.py "$@"
 fi
 wait
-# Types are checked beside the tests: half a minute that nobody has to wait for.
+# Types are checked beside the tests: half a minute that nobody has to wait for. Those of the manual's examples too, as
+# files of their own.
 typed=$(mktemp)
-"$venv/bin/mypy" >"$typed" 2>&1 &
+examples=$(mktemp -d)
+{ "$venv/bin/python" tools/examples.py "$examples" && "$venv/bin/mypy" src tests tools benchmarks "$examples"; } \
+    >"$typed" 2>&1 &
 types=$!
 # As a user would install it, on every Python that is here, with the newest versions that pip finds. It mostly waits for
 # the network, so that it runs beside the tests, with what they leave of the machine.
@@ -57,5 +61,5 @@ smoke=$!
 wait "$types" || failed=1
 wait "$smoke" || failed=1
 cat "$typed" "$told"
-rm -f "$typed" "$told"
+rm -rf "$typed" "$told" "$examples"
 exit "${failed:-0}"
