@@ -28,29 +28,6 @@ _ADJECTIVE_ENDS = {
     "pl": ("ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
     "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
 }
-# Pronouns that are nothing but subjects: `to think something over | I go up there`.
-_NOMINATIVES = frozenset(
-    [
-        "i",
-        "he",
-        "she",
-        "we",
-        "they",
-        "ich",
-        "du",
-        "er",
-        "wir",
-        "man",
-        "je",
-        "tu",
-        "il",
-        "ils",
-        "on",
-        "yo",
-        "tú",
-        "io",
-    ]
-)
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
@@ -188,7 +165,7 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
     if place.at < 2 or place.words[place.at - 2].closes:
         return None
     before = place.words[place.at - 2]
-    if before.kind in ("preposition", "of") and place.before.tail not in _NOMINATIVES:
+    if before.kind in ("preposition", "of") and place.before.tail not in place.known.subjects:
         return 0.0
     is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
     if place.tongue in VERBS_LAST and is_verb:

@@ -59,6 +59,7 @@ class LanguageWords:
     phrases: frozenset[str] = frozenset()
     relatives: frozenset[str] = frozenset()
     standing: frozenset[str] = frozenset()
+    subjects: frozenset[str] = frozenset()
     negations: frozenset[str] = frozenset()
     numbered: frozenset[str] = frozenset()
     particle_verbs: frozenset[str] = frozenset()

@@ -19,7 +19,6 @@ from mantisreed.subtitles.language.languages import ROMANCE, UNITS
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
-_SUBJECTS = frozenset(("ich", "du", "er", "wir", "man", "ik", "jij", "hij", "wij", "we"))
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
@@ -102,7 +101,7 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
     written = place.texts[place.at - 1]
     is_small = written[:1].islower() or place.starts_sentence
     is_verbal = place.before.tail_kind == "content" and is_small
-    is_sure = before.endswith(_VERB_ENDS) or place.word.head in _SUBJECTS
+    is_sure = before.endswith(_VERB_ENDS) or place.word.head in place.known.subjects
     if place.tongue in VERBS_LAST and is_verbal and is_sure and not place.before.closes:
         return PAIR
     return None
