@@ -4,6 +4,7 @@ import time
 
 import pytest
 
+from browser import wait_until
 from jobs.conftest import JOB, Opening
 from mantisreed.errors import EngineBrokeError
 from mantisreed.jobs.follow_ups import QuestionToAsk
@@ -97,3 +98,34 @@ def test_questions_at_once_are_limited_over_all_processes(two: tuple[Ledger, Led
     assert second.follow_ups.ask(questions[2]) == "another"
     first.follow_ups.answered("q0", b"tide")
     assert second.follow_ups.ask(questions[2]) == "ask"
+
+
+def test_whoever_waits_longest_is_told_of_a_place_where_the_database_can(
+    two: tuple[Ledger, Ledger],
+) -> None:
+    first, second = two
+    told: dict[str, list[float]] = {"first": [], "second": []}
+    first.on_notice(lambda engine: told["first"].append(time.monotonic()))
+    second.on_notice(lambda engine: told["second"].append(time.monotonic()))
+    if not first._database.has_notices:
+        assert not first.is_listening
+        return
+    wait_until(lambda: first.is_listening and second.is_listening, 10.0)
+    assert begun(first, "r1") and begun(first, "r2")
+    answered(first, "r1")  # nobody waits, and nobody is told
+    assert begun(first, "r3") and not second.requests.room.wish(TWO)
+    began = time.monotonic()
+    answered(first, "r2")
+    wait_until(lambda: bool(told["second"]), 5.0)
+    assert told["second"][0] - began < 1.0 and not told["first"]
+    # It hears again after its connection was cut.
+    second._database.execute(
+        "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+        "WHERE datname = current_database() AND pid <> pg_backend_pid()"
+    )
+    time.sleep(2.5)
+    wait_until(lambda: second.is_listening, 10.0)
+    assert begun(first, "r4") and not second.requests.room.wish(TWO)
+    told["second"].clear()
+    answered(first, "r4")
+    wait_until(lambda: bool(told["second"]), 5.0)

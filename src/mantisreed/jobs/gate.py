@@ -4,10 +4,9 @@ alone.
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Coroutine
 from dataclasses import dataclass
-from itertools import count
-from typing import Protocol
+from typing import Any, Protocol
 
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import EngineError, PostponedError, RefusedError, UnreachableError
@@ -18,7 +17,8 @@ LONGEST_ASKED_FOR = 900.0
 """Seconds that an engine may ask us to wait; after more we come back with the next command."""
 
 _ROOM_LOOK = 0.2  # seconds between two looks whether others have left room
-_LOOKS_BEFORE_RECOVERY = 10  # whoever holds the places may have died meanwhile
+_ROOM_LOOK_HEARING = 1.0  # the same where they tell it; a wish that is not repeated is forgotten
+_RECOVERY_SECONDS = 2.0  # until it is looked whether those who hold the places have died
 
 _REFUSALS = (
     3  # from then on an engine that refuses is left alone: the next key would be refused as well
@@ -154,27 +154,39 @@ class EngineGate:
         text = f"{room.engine} takes {room.most} at once, and other processes are sending to it"
         # One asks for all pieces of this process: each place goes to one of them.
         async with self._asking_for_room:
-            for number in count(1):
+            waited = 0.0
+            while True:
                 self.check()
-                if number % _LOOKS_BEFORE_RECOVERY == 0:
+                if waited >= _RECOVERY_SECONDS:
                     await self._writer.perform(lambda ledger: ledger.recover())
+                    waited = 0.0
                 if await self._writer.perform(lambda ledger: ledger.requests.room.wish(room)):
                     return
                 progress("waiting", text)
-                await self.rest(_ROOM_LOOK)
+                look = _ROOM_LOOK_HEARING if self._writer.is_listening else _ROOM_LOOK
+                await self.rest(look, self._writer.notice(room.engine))
+                waited += look
 
-    async def rest(self, seconds: float) -> None:
+    async def rest(self, seconds: float, notice: Coroutine[Any, Any, None] | None = None) -> None:
         """Wait, unless everything is to stop.
+
+        Args:
+            seconds: so long.
+            notice: what ends the waiting before.
 
         Raises:
             PostponedError: everything is to stop.
         """
-        resting = asyncio.ensure_future(self._time.sleep(seconds))
-        halting = asyncio.create_task(self._halt.wait())
+        ends = {
+            asyncio.ensure_future(self._time.sleep(seconds)),
+            asyncio.create_task(self._halt.wait()),
+        }
+        if notice is not None:
+            ends.add(asyncio.create_task(notice))
         try:
-            await asyncio.wait({resting, halting}, return_when=asyncio.FIRST_COMPLETED)
+            await asyncio.wait(ends, return_when=asyncio.FIRST_COMPLETED)
         finally:
-            resting.cancel()
-            halting.cancel()
+            for end in ends:
+                end.cancel()
         if self._halt.is_set():
             self.check()

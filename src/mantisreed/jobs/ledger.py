@@ -108,6 +108,17 @@ class Ledger:
         """Seconds since 1970, by the clock that all processes on it share."""
         return self._database.now()
 
+    @property
+    def is_listening(self) -> bool:
+        """Whether this process hears what others tell it."""
+        return self._ownership.is_listening
+
+    def on_notice(self, tell: Callable[[str], None]) -> None:
+        """From now on call this, on any thread, with what others tell this process: the name of an
+        engine that may have room for it.
+        """
+        self._ownership.on_notice = tell
+
     def end_workers(self) -> int:
         """Ask the workers on this machine to end; gives how many there are."""
         values = {"host": socket.gethostname()}

@@ -178,11 +178,13 @@ class RequestRows:
             "owner": self._owner,
             "state": after("sending", "answered").state,
         }
-        if not self._database.execute(
+        rows = self._database.execute(
             statements.ANSWER_REQUEST, {**values, "reply": self._replies.digest_of(body)}
-        ):
+        )
+        if not rows:
             return False
         self._replies.keep(body)
+        self.room.wake_next(rows[0]["engine"])
         return True
 
     def _take_away(self, row: Row) -> None:
@@ -221,6 +223,8 @@ class RequestRows:
         columns["failure"] = event if rule.state == "failed" else None
         if not self._database.execute(statements.MOVE_REQUEST, columns):
             raise TransitionError(f"a request was {row['state']!r} and is not any more")
+        if row["state"] == "sending" and rule.state != "sending":
+            self.room.wake_next(row["engine"])
         return rule
 
     def _row(self, key: str) -> Row:

@@ -59,6 +59,34 @@ class LedgerWriter:
         self._debts: deque[_Owed] = deque()
         self._is_closing = False
         self._thread: threading.Thread | None = None
+        self._waiting: dict[str, set[asyncio.Event]] = {}
+
+    @property
+    def is_listening(self) -> bool:
+        """Whether other processes can tell this one that an engine has room."""
+        return self._ledger is not None and self._ledger.is_listening
+
+    async def notice(self, name: str) -> None:
+        """Wait until another process tells that an engine may have room for this one.
+
+        Args:
+            name: of the engine.
+        """
+        event = asyncio.Event()
+        self._waiting.setdefault(name, set()).add(event)
+        try:
+            await event.wait()
+        finally:
+            self._waiting[name].discard(event)
+
+    def _noticed(self, name: str) -> None:
+        loop = self._loop
+        if loop is not None and not loop.is_closed():
+            loop.call_soon_threadsafe(self._wake, name)
+
+    def _wake(self, name: str) -> None:
+        for event in self._waiting.get(name, ()):
+            event.set()
 
     async def perform(
         self, change: "Callable[[Ledger], T]", *, is_urgent: bool = False, is_owed: bool = False
@@ -147,6 +175,7 @@ class LedgerWriter:
             while self._ledger is None:
                 with wait.while_away():
                     self._ledger = self._open_ledger()
+            self._ledger.on_notice(self._noticed)
         return self._ledger
 
     def _announce(self, text: str) -> None:

@@ -43,11 +43,13 @@ class Database(Protocol):
         before_first_change: called once, before the first transaction. Whoever only reads takes no
             lock and writes nothing.
         largest_reply: bytes; larger replies are files beside it.
+        has_notices: whether one process can tell something to another by it.
     """
 
     where: str
     before_first_change: Callable[[], None] | None
     largest_reply: int
+    has_notices: bool
 
     def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
         """Run one statement; gives the rows of a query or of RETURNING, by column name.
@@ -112,6 +114,7 @@ class ConnectedDatabase:
     _advice: str
     where: str
     largest_reply: int
+    has_notices = False
 
     def __init__(self) -> None:
         self._lock = threading.RLock()

@@ -11,6 +11,7 @@ import secrets
 import socket
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
@@ -20,6 +21,7 @@ from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, LedgerError
 from mantisreed.jobs.store.lock_files import LockFiles
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
+from mantisreed.jobs.store.room import CHANNEL
 from mantisreed.version import __version__
 
 _log = logging.getLogger(__name__)
@@ -37,10 +39,14 @@ class Ownership(Protocol):
     Attributes:
         owner: how this process signs what it has under way.
         role: what it is, where it stays: `work` or `serve`.
+        on_notice: called, on any thread, with what another process tells this one.
+        is_listening: whether it would hear that.
     """
 
     owner: str
     role: str | None
+    on_notice: Callable[[str], None]
+    is_listening: bool
 
     def take(self) -> None:
         """Show from now on that this process is alive.
@@ -89,6 +95,8 @@ class FileOwnership:
         self._database = database
         self.owner = _new_owner()
         self.role: str | None = None
+        self.on_notice: Callable[[str], None] = lambda notice: None
+        self.is_listening = False
 
     def take(self) -> None:
         """Lock a file of this process's own, and note the process."""
@@ -121,14 +129,19 @@ class LeaseOwnership:
         self._database = database
         self.owner = _new_owner()
         self.role: str | None = None
+        self.on_notice: Callable[[str], None] = lambda notice: None
+        self.is_listening = False
         self._thread: threading.Thread | None = None
         self._is_over = threading.Event()
+        self._ending: socket.socket | None = None
+        self._end: socket.socket | None = None  # what is written here ends the waiting for notices
         self._interrupted_at = 0.0
 
     def take(self) -> None:
         """Note the process, and begin to renew its lease."""
         _register(self._database, self.owner, self.role)
         if self._thread is None:
+            self._ending, self._end = socket.socketpair()
             self._thread = threading.Thread(target=self._renew, name="lease", daemon=True)
             self._thread.start()
 
@@ -142,18 +155,36 @@ class LeaseOwnership:
     def release(self) -> None:
         """Renew the lease no more."""
         self._is_over.set()
-        if self._thread is not None:
-            self._thread.join(timeout=_LEASE_SECONDS)
+        if self._thread is None or self._ending is None or self._end is None:
+            return
+        with suppress(OSError):  # it was released before
+            self._end.send(b".")
+        self._thread.join(timeout=_LEASE_SECONDS)
+        self._ending.close()
+        self._end.close()
 
     def _renew(self) -> None:
         database = self._database.another()
+        database.listen(f"{CHANNEL}{self.owner}")
         try:
-            while not self._is_over.wait(_BEAT_SECONDS):
+            # A command that has ended by then needs no second connection.
+            self._is_over.wait(_BEAT_SECONDS)
+            while not self._is_over.is_set():
                 try:
                     _register(database, self.owner, self.role)
+                    self.is_listening = True
                 except LedgerError as error:
                     self._interrupted_at = time.monotonic()
+                    self.is_listening = False
                     _log.debug("the lease could not be renewed: %s", error)
+                self._listen(database, time.monotonic() + _BEAT_SECONDS)
         finally:
             with suppress(LedgerError):  # nothing is kept in it
                 database.close()
+
+    def _listen(self, database: PostgresqlDatabase, until: float) -> None:
+        """Hear what others tell this process, until a moment of the monotonic clock."""
+        assert self._ending is not None
+        while not self._is_over.is_set() and (left := until - time.monotonic()) > 0:
+            for notice in database.heard(left, self._ending):
+                self.on_notice(notice)

@@ -11,9 +11,12 @@ next one, and all of them go together.
 
 import hashlib
 import re
+import selectors
+import socket
 import threading
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from functools import cache
 from typing import Any
 
@@ -63,6 +66,7 @@ class PostgresqlDatabase(ConnectedDatabase):
     _advice = "check that the database is running and that its URL and password are right"
     # Another machine does not see files that are beside the first one's ledger.
     largest_reply = LARGEST_REPLY
+    has_notices = True
 
     def __init__(self, url: str, password: str | None = None) -> None:
         """Connect to nothing yet.
@@ -97,6 +101,8 @@ class PostgresqlDatabase(ConnectedDatabase):
         self._has_begun = False  # whether anything of the transaction was sent
         self._locks: set[str] = set()
         self._is_closing = threading.Event()
+        self._channel: str | None = None
+        self._heard: list[str] = []
 
     @property
     def conninfo(self) -> str:
@@ -106,6 +112,33 @@ class PostgresqlDatabase(ConnectedDatabase):
     def another(self) -> "PostgresqlDatabase":
         """The same database by a connection of its own."""
         return PostgresqlDatabase(self._url, self._password)
+
+    def listen(self, channel: str) -> None:
+        """Hear what is told to a channel, from the next connection on. Behind a pooler nothing is
+        heard.
+        """
+        self._channel = channel
+
+    def heard(self, seconds: float, other: socket.socket) -> list[str]:
+        """What was told to the channel; waits for it, for so many seconds or until there is
+        something to read at the other socket.
+        """
+        with selectors.DefaultSelector() as waiting:
+            waiting.register(other, selectors.EVENT_READ)
+            connection = self._connection
+            if connection is not None:
+                with suppress(self._driver_error):  # it is closed
+                    waiting.register(connection.fileno(), selectors.EVENT_READ, connection)
+            ready = [key.data for key, _ in waiting.select(seconds)]
+        if connection is not None and connection in ready:
+            try:
+                connection.pgconn.consume_input()
+                while notice := connection.pgconn.notifies():
+                    self._heard.append(notice.extra.decode())
+            except self._driver_error:
+                self._drop()  # it broke; the next statement makes another one
+        heard, self._heard = self._heard, []
+        return heard
 
     def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
         """As in `Database`. What only reads is asked again when the connection was cut since, and
@@ -238,13 +271,18 @@ class PostgresqlDatabase(ConnectedDatabase):
             self._is_closing.wait(_PAUSE_SECONDS)
 
     def _connect(self) -> Any:
-        return self._driver.connect(
+        connection = self._driver.connect(
             self._conninfo,
             autocommit=True,
             row_factory=self._dict_row,
             # A pooler gives each transaction another connection, which would not know them.
             prepare_threshold=None,
         )
+        if self._channel is not None:
+            # What comes while a statement is answered is given to the handler, all else to `heard`.
+            connection.add_notify_handler(lambda notice: self._heard.append(notice.payload))
+            connection.execute(f'LISTEN "{self._channel}"')
+        return connection
 
     def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
         if not self._noted:

@@ -12,6 +12,9 @@ from typing import Any
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database
 
+CHANNEL = "mantisreed_"
+"""Before the name of a process: where it hears that an engine has room for it."""
+
 _WISH_SECONDS = 2.0  # a wish that was not repeated for so long is nobody's any more
 
 
@@ -59,9 +62,21 @@ class RoomKeeper:
             self._end_wish(room)
         return is_free
 
+    def wake_next(self, engine: str | None) -> None:
+        """Tell whoever waits for the engine longest that there may be a place; whoever hears
+        nothing looks again by itself.
+
+        Args:
+            engine: its name; None for one that takes any number.
+        """
+        if engine is not None and self._database.has_notices:
+            values = {"engine": engine, "wish": _WISH_SECONDS, "channel": CHANNEL}
+            self._database.note(statements.WAKE_FIRST_WISH, values)
+
     def _end_wish(self, room: Room) -> None:
         values = {"engine": room.engine, "owner": self._owner}
         self._database.note(statements.END_WISH, values)
+        self.wake_next(room.engine)  # there may be places for two
 
     def wish(self, room: Room) -> bool:
         """Ask for a place, to be repeated until there is one.

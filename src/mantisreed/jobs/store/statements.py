@@ -173,7 +173,7 @@ RETURNING key
 ANSWER_REQUEST = """
 UPDATE request SET state = :state, reply = :reply, owner = NULL, reason = NULL
 WHERE key = :key AND owner = :owner AND state = 'sending' AND reply IS NULL
-RETURNING key
+RETURNING engine
 """
 MOVE_REQUEST = """
 UPDATE request
@@ -284,6 +284,13 @@ INSERT INTO room_wish (engine, owner, since, seen) VALUES (:engine, :owner, CLOC
 ON CONFLICT (engine, owner) DO UPDATE SET seen = excluded.seen
 """
 END_WISH = "DELETE FROM room_wish WHERE engine = :engine AND owner = :owner"
+WAKE_FIRST_WISH = """
+SELECT pg_notify(:channel || owner, :engine) FROM room_wish
+WHERE engine = :engine AND seen >= CLOCK() - :wish
+ORDER BY since, owner LIMIT 1
+"""
+"""Only where a process waits anything is told, and only to the one that comes first: a notice to
+all would have all of them ask at once, and notices make commits wait for each other."""
 FORGET_WISHES = "DELETE FROM room_wish WHERE seen < CLOCK() - :wish"
 
 # Replies
