@@ -212,6 +212,32 @@ def test_a_database_that_is_away_costs_a_service_with_a_queue_time_only(
     assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 2
 
 
+def test_what_a_killed_service_has_queued_another_one_tells_the_end_of(
+    workspace: Path,
+    store: ObjectStore,
+    notes: Path,
+    ferry: Ferry,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    with (
+        serving(workspace.parent, "--queue") as first,
+        serving(workspace.parent, "--queue") as second,
+    ):
+        found = sorted(notes.iterdir())[:4]
+        jobs = [
+            (first, second)[number % 2].send(note).json["id"] for number, note in enumerate(found)
+        ]
+        first.process.kill()
+        first.process.wait()
+        ended = mantisreed("work", "--until-idle", "3s", *elsewhere)
+        assert "4 done, 0 failed" in ended.stderr, ended.stderr
+        for job in jobs:
+            assert second.ended(job)["state"] == "done"
+            assert second.ask("GET", f"/jobs/{job}/text").status == 200
+    assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 4
+
+
 def test_a_queue_needs_a_ledger_that_several_machines_can_use(
     tmp_path: Path, mantisreed: Command
 ) -> None:
