@@ -14,7 +14,9 @@ from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.habits import Habits
 
-MANUAL = (Path(__file__).parents[2] / "docs" / "review.md").read_text(encoding="utf-8")
+DOCS = Path(__file__).parents[2] / "docs"
+PAGES = ("scoring", "doubts", "review", "personal-data")
+MANUAL = "\n".join((DOCS / f"{page}.md").read_text(encoding="utf-8") for page in PAGES)
 BLOCKS = re.findall(r"```sh\n(.*?)```", MANUAL, re.DOTALL)
 LINES = [
     line.partition(" #")[0].strip()
