@@ -17,7 +17,7 @@ import pytest
 from cli.ferry import Ferry
 from conftest import Command
 from mantisreed.files import FileState
-from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
+from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, _Keeper, watch
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.sources import watching as watching_module
 from mantisreed.sources.recordings import Selection, Source, recordings_in
@@ -58,7 +58,9 @@ def test_what_is_there_and_what_comes_is_done_once_it_is_complete(
 
     thread = threading.Thread(target=drop)
     thread.start()
-    ended = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
+    # Longer than a busy machine takes to see what is dropped.
+    patient = (*QUICK, "--until-idle", "5s")
+    ended = mantisreed("watch", "inbox", "--move-done", "archive", *patient)
     thread.join()
     assert ended.returncode == 1
     assert sorted(line.split("  ")[1] for line in ended.stdout.splitlines()) == [
@@ -308,3 +310,20 @@ def test_wrong_uses_are_told(inbox: Path, mantisreed: Command) -> None:
     ):
         ended = mantisreed("watch", *arguments)
         assert ended.returncode == 2 and told in ended.stderr
+
+
+def test_what_comes_when_it_has_ended_is_left_to_the_next_watch(
+    inbox: Path, ferry: Ferry, mantisreed: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    late = inbox / "late.flac"
+    late.write_bytes(sounds(inbox)[0])
+
+    async def end_at_once(keeper: _Keeper, *_: object) -> None:
+        keeper._runner.end()
+        keeper._come(Source(late), FileState.of(late))
+
+    with monkeypatch.context() as patch:
+        patch.setattr(_Keeper, "_end_when_idle", end_at_once)
+        ended = mantisreed("watch", "inbox", *QUICK)
+    assert ended.returncode == 0 and "late.flac" not in ended.stdout and not ferry.asked
+    assert "late.flac" in mantisreed("watch", "inbox", *QUICK).stdout

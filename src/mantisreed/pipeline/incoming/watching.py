@@ -213,6 +213,8 @@ class _Keeper:
         self.hooks.on_outcome(outcome)
 
     def _come(self, source: Source, state: FileState) -> None:
+        if self._runner.is_over:
+            return  # it came a moment too late, and the next watch finds it
         self._under_way += 1
         self._states[source.key] = state
         self.hooks.on_found(source)
