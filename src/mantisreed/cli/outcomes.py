@@ -4,9 +4,11 @@ what to do.
 
 import csv
 import io
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 from datetime import datetime
+from decimal import Decimal
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -20,11 +22,19 @@ from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import printable, write_whole
 from mantisreed.jobs.budget import money_text
-from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.results import FollowUpOutcome
 from mantisreed.units import short_duration
 
-_STATES = ("done", "no speech", "incomplete", "suspect", "working", "waiting", "failed")
+_STATES: tuple[State, ...] = (
+    "done",
+    "no speech",
+    "incomplete",
+    "suspect",
+    "working",
+    "waiting",
+    "failed",
+)
 _REPORT = (
     *(
         "recording",
@@ -77,8 +87,10 @@ def show_problems(console: Console, outcomes: Sequence[Outcome]) -> None:
             waiting.setdefault(str(outcome.error), []).append(outcome)
         elif outcome.error:
             console.problem(outcome.error, outcome.recording.label)
+        # Also of recordings that are done: their text is there, and not where it should be.
         for problem in problems_of_follow_ups(outcome):
             console.problem(problem)
+    # A thousand recordings that wait for one engine have one reason.
     for alike in waiting.values():
         error = alike[0].error
         assert error is not None
@@ -106,6 +118,7 @@ def problems_of_follow_ups(outcome: Outcome) -> list[MantisreedError]:
 def exit_code(outcomes: Iterable[Outcome]) -> int:
     """0 when everything is done, 130 when the user stopped it, 3 when some only wait, else 1."""
     outcomes = list(outcomes)
+    # First: whatever else happened, somebody wanted it to stop here.
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
     states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "no speech"}
@@ -134,41 +147,44 @@ def write_report(file: str, outcomes: Sequence[Outcome]) -> None:
     rows.writeheader()
     for outcome in outcomes:
         row = _row(outcome)
-        rows.writerow(
-            {
-                key: harmless_cell(value) if isinstance(value, str) else value
-                for key, value in row.items()
-            }
-        )
+        for key, value in row.items():
+            if isinstance(value, str):
+                row[key] = harmless_cell(value)  # a name may begin as a formula does
+        rows.writerow(row)
     write_whole(Path(file), sink.getvalue().encode())
 
 
 def last_line(outcomes: Sequence[Outcome]) -> str:
     """How many ended how, until when some wait, what is unconfirmed, and where the files are."""
-    states = [outcome.state for outcome in outcomes]
-    parts = [f"{states.count(state)} {state}" for state in _STATES if state in states]
-    moments = [until for outcome in outcomes if (until := getattr(outcome.error, "until", None))]
-    if moments:
-        parts = [
-            f"{part} until {_moment(max(moments))}" if part.endswith("waiting") else part
-            for part in parts
-        ]
-    if parts:
-        counts = ", ".join(parts)
-    else:
-        counts = "no job to do anything about"
-    if doubts := sum(outcome.job.unconfirmed for outcome in outcomes if outcome.job):
-        if doubts == 1:
-            requests = "1 request is"
-        else:
-            requests = f"{doubts} requests are"
-        counts += f"; {requests} unconfirmed and may be charged for, see `mantisreed jobs ID`"
-    counts += _counted_follow_ups(outcomes)
+    line = _counted_states(outcomes) or "no job to do anything about"
+    line += _counted_doubts(outcomes) + _counted_follow_ups(outcomes)
     files = chain.from_iterable(outcome.files for outcome in outcomes)
     folders = dict.fromkeys(shown_folder(_near(path.parent)) for path in files)
     if folders:
-        return f"{counts}; files are in {', '.join(folders)}"
-    return counts
+        return f"{line}; files are in {', '.join(folders)}"
+    return line
+
+
+def _counted_states(outcomes: Sequence[Outcome]) -> str:
+    """How many ended how, in an order from good to bad."""
+    counts = Counter(outcome.state for outcome in outcomes)
+    parts = [f"{counts[state]} {state}" for state in _STATES if counts[state]]
+    # Only what an engine has asked for has a moment; the last one is when the command is worth
+    # repeating for all.
+    moments = [getattr(outcome.error, "until", None) for outcome in outcomes]
+    if last := max(filter(None, moments), default=None):
+        until = f" until {_moment(last)}"
+        parts = [part + until if part.endswith("waiting") else part for part in parts]
+    return ", ".join(parts)
+
+
+def _counted_doubts(outcomes: Sequence[Outcome]) -> str:
+    """How many requests may be charged for though nobody knows what became of them."""
+    doubts = sum(outcome.job.unconfirmed for outcome in outcomes if outcome.job)
+    if not doubts:
+        return ""
+    requests = "1 request is" if doubts == 1 else f"{doubts} requests are"
+    return f"; {requests} unconfirmed and may be charged for, see `mantisreed jobs ID`"
 
 
 def _counted_follow_ups(outcomes: Sequence[Outcome]) -> str:
@@ -176,29 +192,21 @@ def _counted_follow_ups(outcomes: Sequence[Outcome]) -> str:
     followed = list(chain.from_iterable(outcome.follow_ups for outcome in outcomes))
     if not followed:
         return ""
-    states = [one.state for one in followed]
-    parts = ", ".join(f"{states.count(state)} {state}" for state in dict.fromkeys(states))
+    states = Counter(one.state for one in followed)
+    parts = ", ".join(f"{count} {state}" for state, count in states.items())
     characters = sum(one.tally.characters for one in followed)
-    costs = [(one.tally.cost, one.tally.currency) for one in followed if one.tally.cost is not None]
-    sums = [
-        money_text(
-            sum(
-                (cost for cost, own in costs if own == currency and cost is not None),
-                0 * costs[0][0],
-            ),
-            currency,
-        )
-        for currency in dict.fromkeys(currency for _, currency in costs)
-    ]
+    if not characters:  # everything was delivered, or answered before
+        return f"; follow-ups: {parts}"
     words = sum(one.tally.words for one in followed)
-    if characters:
-        asked = (
-            f" ({characters} characters, {words} words to text "
-            f"services{', ' if sums else ''}{', '.join(sums)})"
-        )
-    else:
-        asked = ""
-    return f"; follow-ups: {parts}{asked}"
+    costs: dict[str | None, Decimal] = {}
+    for one in followed:
+        if one.tally.cost is not None:
+            # Services may charge in different money, which cannot be added.
+            known = costs.get(one.tally.currency, Decimal(0))
+            costs[one.tally.currency] = known + one.tally.cost
+    asked = [f"{characters} characters", f"{words} words to text services"]
+    asked += [money_text(cost, currency) for currency, cost in costs.items()]
+    return f"; follow-ups: {parts} ({', '.join(asked)})"
 
 
 def _moment(seconds: float) -> str:
@@ -208,7 +216,7 @@ def _moment(seconds: float) -> str:
 
 
 def _near(folder: Path) -> Path:
-    """The same folder, named from here if it is below."""
+    """The same folder, named from here if it is below: what a user sees is what can be typed."""
     here = Path.cwd()
     if folder.is_absolute() and folder.is_relative_to(here):
         return folder.relative_to(here)

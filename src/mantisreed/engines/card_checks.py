@@ -2,7 +2,7 @@
 see.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import chain
 from typing import Any
 
@@ -339,7 +339,6 @@ def _wrong_times(reply: Reply) -> Iterator[Problem]:
     timed: list[tuple[str, TimePaths]] = [
         (key, paths) for key, paths in places if paths is not None
     ]
-    units = [paths.times or reply.times for _, paths in timed if paths.has_times]
     for key, paths in timed:
         if paths.end is not None and paths.length is not None:
             yield f".reply.{key}", "expected only one of the keys 'end' and 'length'"
@@ -349,6 +348,12 @@ def _wrong_times(reply: Reply) -> Iterator[Problem]:
             yield f".reply.{key}", "'times' has no effect without 'start', 'end' or 'length'"
     if reply.turns and not (reply.turns.start and (reply.turns.end or reply.turns.length)):
         yield ".reply.turns", "expected 'start', and 'end' or 'length'"
+    yield from _wrong_units(reply, [paths for _, paths in timed])
+
+
+def _wrong_units(reply: Reply, timed: Sequence[TimePaths]) -> Iterator[Problem]:
+    """Units of times, and the moment that moments are counted from."""
+    units = [paths.times or reply.times for paths in timed if paths.has_times]
     needs_zero = any(unit.is_moment for unit in units)
     if needs_zero and reply.zero is None:
         yield ".reply", "key 'zero' is missing: where the moment is at which the recording begins"

@@ -4,6 +4,7 @@ import csv
 import io
 from collections.abc import Iterator, Sequence
 from itertools import chain, groupby
+from typing import NamedTuple
 
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
@@ -101,61 +102,69 @@ def read_table(text: str, *, delimiter: str) -> Script:
         columns = set(reader.fieldnames or ())
     except csv.Error as error:
         raise InputError(f"the table cannot be read ({error})") from error
-    kind = next(
-        (name for name, key in (("words", "word"), ("cues", "cue_text")) if key in columns),
-        "passages",
-    )
-    missing = {
-        "start",
-        "end",
-        {"words": "word", "cues": "cue_text"}.get(kind, "passage_text"),
-    } - columns
-    if missing:
+    # Each kind of rows has its own column of texts, by which a table says what it is.
+    said = next((name for name in ("word", "cue_text") if name in columns), "passage_text")
+    if missing := {"start", "end", said} - columns:
         raise InputError(
             f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}"
         )
+    rows, notes = _timed_rows(reader)
+    if said == "cue_text":
+        return Script(cues=tuple(map(_cue_of, rows)), notes=tuple(notes))
+    if said == "passage_text":
+        return _script(list(map(_passage_of_row, rows)), notes)
+    return _script(_passages_of_words(rows), notes)
+
+
+class _TimedRow(NamedTuple):
+    """A row of a table: seconds, and its cells by the names of their columns."""
+
+    start: float
+    end: float
+    cells: dict[str, str]
+
+    @property
+    def speaker(self) -> str | None:
+        """Who speaks, as far as the table says."""
+        return self.cells.get("speaker") or None
+
+
+def _timed_rows(reader: "csv.DictReader[str]") -> tuple[list[_TimedRow], list[str]]:
+    """The rows that have times, and notes about those that have none."""
     rows, notes = [], []
     for line in _lines_of(reader):
-        row = {
-            key: _as_it_was(value) if isinstance(value, str) else value
-            for key, value in line.items()
-        }
+        # A short row has None in the columns that it lacks, a long one a list behind the last.
+        cells = {key: _as_it_was(cell) for key, cell in line.items() if isinstance(cell, str)}
         try:
-            rows.append((_seconds(row["start"]), _seconds(row["end"]), row))
-        except (TypeError, ValueError):
+            start, end = _seconds(cells["start"]), _seconds(cells["end"])
+        except (KeyError, ValueError):
             notes.append(f"row {reader.line_num} has no times and was left out")
-    if kind == "cues":
-        cues = tuple(
-            Cue(
-                start,
-                max(start, end),
-                tuple((row["cue_text"] or "").split("\n")),
-                row.get("speaker") or None,
-            )
-            for start, end, row in rows
-        )
-        return Script(cues=cues, notes=tuple(notes))
-    if kind == "passages":
-        passages = [
-            Passage(
-                start,
-                max(start, end),
-                row["passage_text"] or "",
-                row.get("speaker") or None,
-                "estimated",
-            )
-            for start, end, row in rows
-        ]
-        return _script(passages, notes)
-    grouped = groupby(rows, key=lambda one: (one[2].get("passage"), one[2].get("speaker") or None))
+        else:
+            rows.append(_TimedRow(start, end, cells))
+    return rows, notes
+
+
+def _cue_of(row: _TimedRow) -> Cue:
+    lines = tuple(row.cells.get("cue_text", "").split("\n"))
+    return Cue(row.start, max(row.start, row.end), lines, row.speaker)
+
+
+def _passage_of_row(row: _TimedRow) -> Passage:
+    text = row.cells.get("passage_text", "")
+    return Passage(row.start, max(row.start, row.end), text, row.speaker, "estimated")
+
+
+def _passages_of_words(rows: Sequence[_TimedRow]) -> list[Passage]:
+    """Words that stand one after the other with the same passage and speaker belong together."""
     made = []
+    grouped = groupby(rows, key=lambda row: (row.cells.get("passage"), row.speaker))
     for (_, speaker), group in grouped:
-        words = tuple(
-            Word(row["word"] or "", start, end, _number(row.get("confidence")))
-            for start, end, row in group
-        )
-        made.append(_passage_of(words, speaker))
-    return _script(made, notes)
+        words = []
+        for row in group:
+            confidence = _number(row.cells.get("confidence"))
+            words.append(Word(row.cells.get("word", ""), row.start, row.end, confidence))
+        made.append(_passage_of(tuple(words), speaker))
+    return made
 
 
 def write_ctm(script: Script, name: str) -> str:

@@ -42,6 +42,7 @@ _KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
 _NUMBERED = re.compile(
     r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I
 )
+_LABEL = re.compile("lang|state|status|^id$", re.I)
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
 _LETTERS = re.compile(r"[^\W\d_]")
 
@@ -232,39 +233,44 @@ def texts_of(columns: Sequence[Column]) -> list[Judged]:
 
 
 def _text_score(column: Column) -> float:
+    """How likely a column is what was said, from 0 to 1."""
     values = [value for value in column.present if isinstance(value, str) and value.strip()]
-    if (
-        len(values) < 0.6 * len(column.values)
-        or not values
-        or len(values) < 0.9 * len(column.present)
-    ):
-        return 0.0
-    if (
-        any(column.seconds(unit) is not None for unit in (*TEXTS, "moment"))
-        or column.numbers is not None
-    ):
-        return 0.0
-    if sum(bool(_IDENTIFIER.fullmatch(value)) for value in values) > 0.5 * len(values):
+    few = len(values) < 0.6 * len(column.values) or len(values) < 0.9 * len(column.present)
+    if few or not values or _are_numbers(column) or _are_identifiers(values):
         return 0.0
     lettered = sum(bool(_LETTERS.search(value)) for value in values) / len(values)
     score = min(1.0, lettered + 0.3) if lettered > 0.4 else 0.0
     distinct = len(set(values)) / len(values)
     if len(values) >= 5 and distinct < 0.35:
         score *= 0.25  # labels, such as kinds or speakers
-    is_label = (
-        column.hints(_SPEAKER)
-        or column.hints(_KIND)
-        or column.hints(re.compile("lang|state|status|^id$", re.I))
-    )
-    if is_label:
+    if any(column.hints(pattern) for pattern in (_SPEAKER, _KIND, _LABEL)):
         score *= 0.3
     if not column.hints(_TEXT):
         score *= 0.9
-    # Of several forms of the same, the one with capitals and punctuation, and without masks.
-    written = sum(
-        bool(re.search(r"[^\W\d_a-z]|[.,!?]", value)) - ("**" in value) for value in values
-    ) / len(values)
-    return score * (0.92 + 0.08 * max(-1.0, written)) * (0.97 if "[0]" in column.name else 1.0)
+    score *= 0.92 + 0.08 * max(-1.0, _written_share(values))
+    # The first of several alternatives is the same as the text beside them, which is preferred.
+    return score * 0.97 if "[0]" in column.name else score
+
+
+def _are_numbers(column: Column) -> bool:
+    """Whether the texts of a column can be times, or are numbers."""
+    if column.numbers is not None:
+        return True
+    return any(column.seconds(unit) is not None for unit in (*TEXTS, "moment"))
+
+
+def _are_identifiers(values: Sequence[str]) -> bool:
+    return sum(bool(_IDENTIFIER.fullmatch(value)) for value in values) > 0.5 * len(values)
+
+
+def _written_share(values: Sequence[str]) -> float:
+    """How many of the texts are written as people write: of several forms of the same, the one
+    with capitals and punctuation is wanted, and not the one with masks.
+    """
+    points = 0
+    for value in values:
+        points += bool(re.search(r"[^\W\d_a-z]|[.,!?]", value)) - ("**" in value)
+    return points / len(values)
 
 
 def confidences_of(columns: Sequence[Column]) -> list[Judged]:

@@ -247,15 +247,7 @@ class _OpenApiCardWriter:
         if form is not None and (not audio or audio_field(kinds[form].get("schema") or {})):
             return self._fields("form", kinds[form])
         if audio:
-            for kind in audio:
-                self.found.add_format(kind)
-            self._limit(kinds[audio[0]].get("schema") or {})
-            self.found.takes_audio = True
-            generic = not any(kind.startswith(("audio/", "*/")) for kind in audio)
-            said: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
-            if generic:
-                return [*said, ("content_type", "application/octet-stream", "")]
-            return said
+            return self._raw_body(audio, kinds[audio[0]])
         if document is not None:
             schema = kinds[document].get("schema") or {}
             example = kinds[document].get("example")
@@ -263,6 +255,20 @@ class _OpenApiCardWriter:
         if urlencoded:
             return self._fields("urlencoded", kinds[urlencoded])
         return []
+
+    def _raw_body(
+        self, audio: Sequence[str], media: Mapping[str, Any]
+    ) -> list[tuple[str, Any, str]]:
+        """The sound itself as the body, in any of some formats."""
+        for kind in audio:
+            self.found.add_format(kind)
+        self._limit(media.get("schema") or {})
+        self.found.takes_audio = True
+        said: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
+        if not any(kind.startswith(("audio/", "*/")) for kind in audio):
+            # Only bytes are described; a type of sound might be refused.
+            said.append(("content_type", "application/octet-stream", ""))
+        return said
 
     def _limit(self, schema: Mapping[str, Any]) -> None:
         if isinstance(schema.get("maxLength"), int):

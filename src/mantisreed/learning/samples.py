@@ -90,6 +90,21 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
         _write_bill(card, documents[0])
 
 
+def _final_value(name: str, values: Sequence[Any]) -> str | bool | None:
+    """The value by which the final ones among the events of a stream are known; None where the key
+    says nothing of that.
+    """
+    flags = [value for value in values if isinstance(value, bool)]
+    if _FINAL.search(name) and len(set(flags)) > 1:
+        return True
+    labels = {value for value in values if isinstance(value, str)}
+    finals = [label for label in labels if _FINAL.search(label)]
+    # A label for each event would be its name or its text, and one for all says nothing.
+    if len(finals) == 1 and 1 < len(labels) < len(values):
+        return finals[0]
+    return None
+
+
 @dataclass
 class _SampleCardWriter:
     """From documents to a `reply` table."""
@@ -148,17 +163,16 @@ class _SampleCardWriter:
         tables = [document for document in self.documents if isinstance(document, dict)]
         for name in dict.fromkeys(chain.from_iterable(tables)):
             values = [table.get(name) for table in tables]
-            if _FINAL.search(name) and {True, False} <= {
-                value for value in values if isinstance(value, bool)
-            }:
-                self.card.key("only", quoted_name(name))
-                return [table for table in tables if table.get(name) is True]
-            finals = {value for value in values if isinstance(value, str) and _FINAL.search(value)}
-            labels = {value for value in values if isinstance(value, str)}
-            if len(finals) == 1 and len(labels) > 1 and len(labels) < len(values):
-                final = finals.pop()
-                self.card.key("only", f"{quoted_name(name)} == '{final}'")
-                return [table for table in tables if table.get(name) == final]
+            final = _final_value(name, values)
+            if final is None:
+                continue
+            is_flag = final is True
+            self.card.key("only", quoted_name(name) + ("" if is_flag else f" == '{final}'"))
+            return [
+                table
+                for table, value in zip(tables, values, strict=True)
+                if value == final and isinstance(value, bool) is is_flag
+            ]
         return self.documents
 
     def _lists(self, documents: Sequence[Any]) -> Iterator[FoundList]:

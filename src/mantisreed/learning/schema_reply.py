@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator, Mapping
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 from mantisreed.cards.paths import quoted_name
 from mantisreed.learning.proposal import Proposal
@@ -17,7 +18,57 @@ _TIMES = {
     "speaker": re.compile(r"speak|voice|channel|who", re.I),
 }
 
+_WORDS = re.compile("word|token", re.I)
 _UNIT = re.compile(r"milli ?seconds?|micro ?seconds?|nano ?seconds?|seconds?|\bms\b", re.I)
+
+
+class _FoundList(NamedTuple):
+    """A list in a schema: where it is, and the properties of what is in it."""
+
+    path: str
+    items: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class _TimedLists:
+    """The lists of a schema that say what was heard, and when.
+
+    Attributes:
+        words: those of words; None where there are none.
+        passages: those of longer texts.
+    """
+
+    words: _FoundList | None
+    passages: _FoundList | None
+
+    @classmethod
+    def of(cls, schema: Mapping[str, Any]) -> "_TimedLists":
+        """Those of a schema, the first ones that there are."""
+        timed = [
+            _FoundList(path, items)
+            for path, items in _lists(schema, "")
+            if _property(items, _SAID) and _property(items, _TIMES["start"])
+        ]
+        # Only the name of a list tells whether words or passages are in it.
+        of_words = [one for one in timed if _WORDS.search(one.path.rpartition(".")[2])]
+        words = of_words[0] if of_words else None
+        passages = next((one for one in timed if one is not words), None)
+        return cls(words, passages)
+
+    @property
+    def are_nested(self) -> bool:
+        """Whether the words are inside of the passages."""
+        if self.words is None or self.passages is None:
+            return False
+        return self.words.path.startswith(f"{self.passages.path}[].")
+
+    @property
+    def path_of_words(self) -> str:
+        """Where the words are, from their passage if they are in one."""
+        assert self.words is not None
+        if self.passages is None or not self.are_nested:
+            return self.words.path
+        return self.words.path.removeprefix(f"{self.passages.path}[].")
 
 
 class ReplyWriter:
@@ -28,51 +79,40 @@ class ReplyWriter:
 
     def write(self, schema: Mapping[str, Any]) -> None:
         """Write the table for an answer of this schema."""
-        card = self._card
-        lists = list(_lists(schema, ""))
-        said = [(path, items) for path, items in lists if _property(items, _SAID)]
-        timed = [(path, items) for path, items in said if _property(items, _TIMES["start"])]
-        words = next(
-            (
-                found
-                for found in timed
-                if re.search("word|token", found[0].rpartition(".")[2], re.I)
-            ),
-            None,
-        )
-        passages = next((found for found in timed if found is not words), None)
-        text = _leaf(schema, _SAID)
-        if not (words or passages):
-            if text:
-                card.key("text", text)
-            else:
-                card.key(
-                    "format",
-                    "text",
-                    f"until an answer is learnt: engines learn ANSWER --add {card.name}",
-                )
+        lists = _TimedLists.of(schema)
+        if lists.words is None and lists.passages is None:
+            self._write_text(schema)
             return
         language = _leaf(schema, re.compile("lang|locale", re.I))
         if language:
-            card.key("language", language)
-        unit = self._unit((words or passages or ("", {}))[1])
-        if unit and unit != "s":
-            card.key("times", unit, "as the description says")
-        elif not unit:
-            card.comment(
+            self._card.key("language", language)
+        self._write_unit(lists)
+        # Passages beside words, and not around them, say the same twice; words say it better.
+        passages = lists.passages
+        if passages is not None and (lists.words is None or lists.are_nested):
+            self._list("passages", passages.path, passages.items)
+        if lists.words is not None:
+            self._list("words", lists.path_of_words, lists.words.items)
+
+    def _write_text(self, schema: Mapping[str, Any]) -> None:
+        """Only a text; or nothing that a schema shows, as it has no values."""
+        text = _leaf(schema, _SAID)
+        if text:
+            self._card.key("text", text)
+            return
+        advice = f"until an answer is learnt: engines learn ANSWER --add {self._card.name}"
+        self._card.key("format", "text", advice)
+
+    def _write_unit(self, lists: "_TimedLists") -> None:
+        timed = lists.words or lists.passages
+        assert timed is not None
+        unit = self._unit(timed.items)
+        if unit is None:
+            self._card.comment(
                 "the unit of times is not said: seconds are taken; learn a sample answer to be sure"
             )
-        nested = (
-            words is not None and passages is not None and words[0].startswith(f"{passages[0]}[].")
-        )
-        if passages is not None and (nested or words is None):
-            self._list("passages", passages[0], passages[1])
-        if words is not None:
-            if nested and passages:
-                path = words[0].removeprefix(f"{passages[0]}[].")
-            else:
-                path = words[0]
-            self._list("words", path, words[1])
+        elif unit != "s":
+            self._card.key("times", unit, "as the description says")
 
     @staticmethod
     def _unit(items: Mapping[str, Any]) -> str | None:

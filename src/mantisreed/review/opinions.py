@@ -243,13 +243,7 @@ def _replaced(
                 is_put = True
             anew.append(passage)
             continue
-        first = next(
-            (at for at, word in enumerate(passage.words) if _middle(word) >= start - _EDGE), None
-        )
-        first = len(passage.words) if first is None else first
-        last = first
-        while last < len(passage.words) and _is_between(passage.words[last], start, end):
-            last += 1
+        first, last = _stretch_of_words(passage, start, end)
         put: Sequence[Word] = () if is_put or _is_apart(passage, first, last, fresh) else fresh
         if not put and first == last:
             anew.append(passage)
@@ -261,6 +255,19 @@ def _replaced(
     if not is_put:
         anew.append(_own_passage(fresh, anew[-1:], None))
     return sorted(anew, key=lambda passage: passage.start)
+
+
+def _stretch_of_words(passage: Passage, start: float, end: float) -> tuple[int, int]:
+    """The words of a passage in a stretch of time: the number of the first one, and of the one
+    behind the last; the same number, where words would go, if there are none.
+    """
+    first = 0
+    while first < len(passage.words) and _middle(passage.words[first]) < start - _EDGE:
+        first += 1
+    last = first
+    while last < len(passage.words) and _is_between(passage.words[last], start, end):
+        last += 1
+    return first, last
 
 
 def _is_apart(passage: Passage, first: int, last: int, words: Sequence[Word]) -> bool:

@@ -19,7 +19,7 @@ from mantisreed.review.reports import (
 )
 from mantisreed.review.scoring import Score, scored, tokens_of
 from mantisreed.transcript.document import Passage, Transcript
-from mantisreed.units import clock
+from mantisreed.units import clock, count_of
 from mantisreed.workbench.exporting import read_paragraphs, read_script
 from mantisreed.workbench.pairing import check_same_recordings
 
@@ -41,16 +41,11 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Align, count, show."""
-    without = [name.strip() for name in asked.count.split(",") if name.strip()]
-    if unknown := [name for name in without if name not in SETS]:
-        raise InputError(
-            f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}"
-        )
     if asked.html is not None and len(asked.transcripts) > 1:
         raise InputError(
             "a page shows one transcript", where="--html", advice="name one transcript"
         )
-    scores = _scores(console, asked, without)
+    scores = _scores(console, asked, _counted(asked.count))
     if asked.plot is not None:
         draw_scores(scores, Path(asked.plot))
     if asked.html is not None:
@@ -59,16 +54,35 @@ def run(console: Console, asked: Arguments) -> int:
         described = [{"file": name, **described_score(score)} for name, score in scores]
         console.document({"reference": printable(asked.reference), "scores": described})
         return 0
-    rows = [_row_of(name, score) for name, score in scores]
-    # Without speakers or times there is nothing in their columns.
-    shown = [at for at in range(len(_HEADINGS)) if any(row[at] for row in rows)]
-    console.rows([_HEADINGS[at] for at in shown], [[row[at] for at in shown] for row in rows])
+    _show_table([_row_of(name, score) for name, score in scores], console)
     for name, score in scores:
         _show(console, name, score, asked.limit)
         if asked.alignment:
             for line in alignment_lines(score.steps):
                 console.result(line)
     return 0
+
+
+def _counted(given: str) -> list[str]:
+    """What is counted although nobody hears it, by its names.
+
+    Raises:
+        InputError: one of them is none.
+    """
+    names = [name.strip() for name in given.split(",") if name.strip()]
+    for name in names:
+        if name not in SETS:
+            advice = f"one of {', '.join(SETS)}"
+            raise InputError(f"nothing is called {name!r}", where="--count", advice=advice)
+    return names
+
+
+def _show_table(rows: Sequence[tuple[str, ...]], console: Console) -> None:
+    # Without speakers or times there is nothing in their columns.
+    columns = list(zip(_HEADINGS, *rows, strict=True))
+    filled = [column for column in columns if any(column[1:])]
+    headings, *shown = zip(*filled, strict=True)
+    console.rows(headings, shown)
 
 
 def _scores(console: Console, asked: Arguments, without: Sequence[str]) -> list[tuple[str, Score]]:
@@ -145,15 +159,8 @@ def _show(console: Console, name: str, score: Score, worst: int) -> None:
         )
         console.result(f"{name}: most confused: {pairs}")
     for one in score.worst[:worst]:
-        if one.start is not None:
-            at = f"{clock(one.start)[:8]} "
-        else:
-            at = ""
-        if one.errors == 1:
-            errors = "1 error"
-        else:
-            errors = f"{one.errors} errors"
-        console.result(f"{name}: {at}{errors}")
+        at = "" if one.start is None else f"{clock(one.start)[:8]} "
+        console.result(f"{name}: {at}{count_of(one.errors, 'error')}")
         console.result(f"  said   {_shortened(one.said)}")
         console.result(f"  heard  {_shortened(one.heard)}")
 
