@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain, pairwise, product
+from typing import Any
 
 from mantisreed.learning.column import EPOCH, TEXTS, Column, Judged
 
@@ -42,6 +43,7 @@ _KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
 _NUMBERED = re.compile(
     r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I
 )
+_FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _LABEL = re.compile("lang|state|status|^id$", re.I)
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
 _LETTERS = re.compile(r"[^\W\d_]")
@@ -412,3 +414,18 @@ def _spans(columns: Sequence[Column], times: Judged | None) -> list[tuple[float,
     return [
         (start, start + length) for start, length in zip(read["start"], read["length"], strict=True)
     ]
+
+
+def final_value(name: str, values: Sequence[Any]) -> str | bool | None:
+    """The value by which the final ones among the events of a stream are known; None where the key
+    says nothing of that.
+    """
+    flags = [value for value in values if isinstance(value, bool)]
+    if _FINAL.search(name) and len(set(flags)) > 1:
+        return True
+    labels = {value for value in values if isinstance(value, str)}
+    finals = [label for label in labels if _FINAL.search(label)]
+    # A label for each event would be its name or its text, and one for all says nothing.
+    if len(finals) == 1 and 1 < len(labels) < len(values):
+        return finals[0]
+    return None

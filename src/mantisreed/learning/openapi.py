@@ -34,6 +34,7 @@ from mantisreed.learning.openapi_signs import (
     has_audio_field,
     is_audio_type,
     is_bytes,
+    text_format,
 )
 from mantisreed.learning.proposal import Proposal, toml_key
 from mantisreed.learning.random_values import looks_random
@@ -482,20 +483,12 @@ class _OpenApiCardWriter:
         card.table("reply")
         text = next((kind for kind in kinds if kind.startswith("text/") or "subrip" in kind), None)
         if text is not None and not any("json" in kind for kind in kinds):
-            card.key("format", _text_format(text))
+            card.key("format", text_format(text))
             return
         ReplyWriter(card).write(schema_of(operation))
 
 
 _OWN_NAMES = ("job", "result")
-
-
-def _text_format(media_type: str) -> str:
-    """How a reply of this media type is written, as a card calls it."""
-    for written, marks in (("vtt", ("vtt",)), ("srt", ("srt", "subrip"))):
-        if any(mark in media_type for mark in marks):
-            return written
-    return "text"
 
 
 def _plain_name(name: str) -> str:

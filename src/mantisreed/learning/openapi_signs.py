@@ -109,3 +109,11 @@ def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
             yield from _property_names(inner, depth + 1)
             if isinstance(inner.get("items"), Mapping):
                 yield from _property_names(inner["items"], depth + 1)
+
+
+def text_format(media_type: str) -> str:
+    """How a reply of this media type is written, as a card calls it."""
+    for written, marks in (("vtt", ("vtt",)), ("srt", ("srt", "subrip"))):
+        if any(mark in media_type for mark in marks):
+            return written
+    return "text"

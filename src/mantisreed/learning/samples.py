@@ -22,6 +22,7 @@ from mantisreed.learning.columns import (
     MARKS,
     SOUNDS,
     confidences_of,
+    final_value,
     flag_of,
     kind_of,
     speakers_of,
@@ -43,7 +44,6 @@ _BILL = re.compile(r"bill|charge|invoice|cost", re.I)  # no other word says who 
 _BILLED_SECONDS = re.compile(r"sec(ond)?s?$|^s$|duration$", re.I)
 _BILLED_MONEY = re.compile(r"cost|price|amount|credits?$|total$|money", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
-_FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _BRACKETED = re.compile(r"[\[(<].*[\])>]")
 _SPOKEN = 0.3  # from which score on a column may be what was said
 
@@ -88,21 +88,6 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     # A bill is read from the answer itself, and not from a document inside of it.
     if form == "json" and file is None and not inside:
         _write_bill(card, documents[0])
-
-
-def _final_value(name: str, values: Sequence[Any]) -> str | bool | None:
-    """The value by which the final ones among the events of a stream are known; None where the key
-    says nothing of that.
-    """
-    flags = [value for value in values if isinstance(value, bool)]
-    if _FINAL.search(name) and len(set(flags)) > 1:
-        return True
-    labels = {value for value in values if isinstance(value, str)}
-    finals = [label for label in labels if _FINAL.search(label)]
-    # A label for each event would be its name or its text, and one for all says nothing.
-    if len(finals) == 1 and 1 < len(labels) < len(values):
-        return finals[0]
-    return None
 
 
 @dataclass
@@ -163,7 +148,7 @@ class _SampleCardWriter:
         tables = [document for document in self.documents if isinstance(document, dict)]
         for name in dict.fromkeys(chain.from_iterable(tables)):
             values = [table.get(name) for table in tables]
-            final = _final_value(name, values)
+            final = final_value(name, values)
             if final is None:
                 continue
             is_flag = final is True

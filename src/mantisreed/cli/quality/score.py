@@ -159,8 +159,10 @@ def _show(console: Console, name: str, score: Score, worst: int) -> None:
         )
         console.result(f"{name}: most confused: {pairs}")
     for one in score.worst[:worst]:
-        at = "" if one.start is None else f"{clock(one.start)[:8]} "
-        console.result(f"{name}: {at}{count_of(one.errors, 'error')}")
+        told = count_of(one.errors, "error")
+        if one.start is not None:
+            told = f"{clock(one.start)[:8]} {told}"
+        console.result(f"{name}: {told}")
         console.result(f"  said   {_shortened(one.said)}")
         console.result(f"  heard  {_shortened(one.heard)}")
 
