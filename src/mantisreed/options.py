@@ -125,7 +125,7 @@ PIECES = (
 REQUEST = (
     Option(
         "language",
-        "Language spoken, such as en or de-AT",
+        "Language spoken, such as de-AT",
         metavar="TAG",
         default="as in the settings, else any",
         is_in_api=True,

@@ -220,6 +220,9 @@ def _parser(given: "Sequence[str]") -> _Parser:
     return parser
 
 
+_HELP_COLUMN = 26  # where texts begin; `--channels mix|apart|N` fits before it
+
+
 def _help_formatter(prog: str) -> argparse.HelpFormatter:
     """As wide as the terminal. Left to itself, argparse imports shutil and four compressors to find
     that out.
@@ -232,7 +235,9 @@ def _help_formatter(prog: str) -> argparse.HelpFormatter:
             width = os.get_terminal_size(1).columns
     except OSError:
         width = 80
-    return argparse.RawDescriptionHelpFormatter(prog, width=max(40, width - 2))
+    return argparse.RawDescriptionHelpFormatter(
+        prog, width=max(40, width - 2), max_help_position=_HELP_COLUMN
+    )
 
 
 def _add_common_arguments(
