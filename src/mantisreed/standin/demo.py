@@ -81,7 +81,7 @@ def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
             channels=2,
         ),
         BRIEFING: compose(
-            said_by("warden", "skipper"), seed=13, duration=480, pauses=(0.5, 2.0), level_range=6
+            said_by("warden", "skipper"), seed=13, duration=300, pauses=(0.5, 2.0), level_range=6
         ),
         BOAT_CLIP: compose(said_by("skipper"), seed=14, duration=40, level_range=3, snr=10),
         GERMAN_NOTE: compose(said_by("guest"), seed=15, duration=30, pauses=(0.4, 1.4), snr=30),
