@@ -12,39 +12,22 @@ import pytest
 
 from browser import wait_until
 from cli.ferry import Ferry
-from cli.test_stored_outputs import keys
 from conftest import Command, offered
-from mantisreed.standin.server import bound_socket
-from mantisreed.standin.server import serving as served
 from mantisreed.standin.store import ObjectStore
 from outages import BreakingWay
 from serving.running import Running, made, serving
+from working.conftest import on_another_machine, storing
 
 
 @pytest.fixture
 def store(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ObjectStore]:
-    """A storage in the settings."""
-    store = ObjectStore()
-    workspace.write_text(workspace.read_text() + '\n[storage]\nurl = "s3://marsh/shared/"\n')
-    store.put("marsh/readme.txt", b"not ours")
-    with served(store.application(), bound_socket(0)) as url:
-        keys(url, monkeypatch)  # for the commands in this process; the service is one of its own
-        for name, value in (
-            ("ENDPOINT_URL", url),
-            ("KEY", "marsh-key"),
-            ("SECRET", "marsh-secret"),
-        ):
-            monkeypatch.setenv(f"FSSPEC_S3_{name}", value)
+    with storing(workspace, monkeypatch) as store:
         yield store
 
 
 @pytest.fixture
-def elsewhere(workspace: Path, tmp_path: Path) -> tuple[str, str]:
-    """The same settings on another machine."""
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
-    return "--config", str(other / "mantisreed.toml")
+def elsewhere(workspace: Path, store: ObjectStore) -> tuple[str, str]:
+    return on_another_machine(workspace)
 
 
 @pytest.fixture

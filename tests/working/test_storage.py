@@ -22,6 +22,7 @@ from mantisreed.sources.storage import opened, put_file
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
 from mantisreed.workspace import open_workspace
+from working.conftest import on_another_machine, storing
 
 
 def test_another_machine_works_on_what_is_in_a_storage_and_writes_there(
@@ -35,10 +36,7 @@ def test_another_machine_works_on_what_is_in_a_storage_and_writes_there(
     store = ObjectStore()
     for note in sorted(notes.iterdir())[:3]:
         store.put(f"marsh/in/{note.name}", note.read_bytes())
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
-    elsewhere = ("--config", str(other / "mantisreed.toml"))
+    elsewhere = on_another_machine(workspace)
     with serving(store.application(), bound_socket(0)) as url:
         keys(url, monkeypatch)
         queued = ("submit", "s3://marsh/in/", "--queue", "--into", "s3://marsh/out")
@@ -60,16 +58,12 @@ def store(
     workspace: Path, notes: Path, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[tuple[ObjectStore, Path]]:
     """A storage in the settings, and two folders that both have a `note 0`."""
-    store = ObjectStore()
-    store.put("marsh/readme.txt", b"not ours")
-    workspace.write_text(workspace.read_text() + '\n[storage]\nurl = "s3://marsh/shared/"\n')
     second = notes.parent / "second"
     second.mkdir()
     (second / "note 0.flac").write_bytes((notes / "note 1.flac").read_bytes())
     for number in (1, 3, 4):
         (notes / f"note {number}.flac").unlink()
-    with serving(store.application(), bound_socket(0)) as url:
-        keys(url, monkeypatch)
+    with storing(workspace, monkeypatch) as store:
         yield store, second
 
 
@@ -91,12 +85,9 @@ def test_files_of_one_machine_are_worked_on_by_another_through_the_storage(
     assert len(put) == 4  # the same sound under two names is there under both
     sound = next(name for name in put if name.endswith("note 2.flac"))
     assert objects[sound].content == (notes / "note 2.flac").read_bytes()
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
+    elsewhere = on_another_machine(workspace)
     with monkeypatch.context() as patch:
         patch.setattr("mantisreed.state.this_machine", lambda: "another machine")
-        elsewhere = ("--config", str(other / "mantisreed.toml"))
         worked = mantisreed("work", "--until-idle", "1s", *elsewhere)
     assert "4 done, 0 failed" in worked.stderr, worked.stderr
     written = {name for name in objects if name.startswith("marsh/shared/transcripts/")}
@@ -126,10 +117,7 @@ def test_recordings_of_one_name_on_two_machines_do_not_meet(
     tmp_path: Path,
 ) -> None:
     kept, second = store
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
-    elsewhere = ("--config", str(other / "mantisreed.toml"))
+    elsewhere = on_another_machine(workspace)
     assert mantisreed("submit", notes / "note 0.flac", "--queue", "--to", "txt").returncode == 0
     assert "1 done" in mantisreed("work", "--until-idle", "1s").stderr
     ended = mantisreed("submit", second, "--queue", "--to", "txt", *elsewhere)
@@ -184,10 +172,7 @@ def test_links_of_one_name_have_outputs_of_their_own_in_the_storage(
     tmp_path: Path,
 ) -> None:
     kept, second = store
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
-    machines = ((), ("--config", str(other / "mantisreed.toml")))
+    machines = ((), on_another_machine(workspace))
     with offered(notes) as first, offered(second) as other_site:
         for port, machine in zip((first, other_site), machines, strict=True):
             link = f"http://127.0.0.1:{port}/note%200.flac"

@@ -20,6 +20,7 @@ from mantisreed.standin.composer import compose
 from mantisreed.working import worker
 from mantisreed.workspace import open_workspace
 from outages import BreakingWay
+from working.conftest import on_another_machine
 
 pytestmark = pytest.mark.timeout(180)
 
@@ -200,12 +201,10 @@ def test_other_machines_folders_are_left_alone(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     queued(mantisreed)
-    other = tmp_path / "other"
-    other.mkdir()
-    (other / "mantisreed.toml").write_text(workspace.read_text())
+    elsewhere = on_another_machine(workspace)
+    other = Path(elsewhere[1]).parent
     monkeypatch.setattr(worker, "_NOT_HERE", 1.0)
     monkeypatch.setattr("mantisreed.state.this_machine", lambda: "another machine")
-    elsewhere = ("--config", str(other / "mantisreed.toml"))
     ended = mantisreed("work", "--until-idle", "600ms", *elsewhere)
     assert "in a folder of another machine" in ended.stderr and not ferry.asked
     retried = mantisreed("retry", *elsewhere)

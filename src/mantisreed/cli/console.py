@@ -1,5 +1,6 @@
 """Where a command's words go: results to stdout, everything else to stderr and the log."""
 
+import os
 import re
 import sys
 from itertools import chain
@@ -230,6 +231,7 @@ class Console:
 
 
 _LARGEST_LOG, _OLD_LOGS = 20_000_000, 5  # bytes of a log file, and how many before it are kept
+_USUAL_WIDTH = 80  # columns, where nobody says how many there are
 _BETWEEN = 2  # columns between two columns of a table
 _LEAST_ROOM = 20  # columns of the terminal; a path of which less is seen says nothing
 _NARROW = 17  # columns; a time of day and a day have no more
@@ -296,17 +298,27 @@ def _parted(headings: "Sequence[str]") -> "tuple[list[str], list[bool]]":
     return names, [heading.startswith(">") for heading in headings]
 
 
+def terminal_width() -> int:
+    """The columns of the terminal. `shutil`, which tells them too, imports four compressors, and
+    takes milliseconds.
+    """
+    columns = os.environ.get("COLUMNS", "")
+    if columns.isdigit():
+        return int(columns)
+    try:
+        return os.get_terminal_size(1).columns
+    except OSError:
+        return _USUAL_WIDTH
+
+
 def _room_for_last(headings: "Sequence[str]", rows: "Sequence[Sequence[str]]") -> int:
     """How many columns of the terminal the others leave for the last column of a table."""
-    import shutil  # it takes milliseconds, which most commands do not need
-
     from rich.cells import cell_len
 
-    width = shutil.get_terminal_size().columns
     names, _ = _parted(headings)
     others = list(zip(names, *rows, strict=True))[:-1]
     taken = sum(max(map(cell_len, column)) + _BETWEEN for column in others)
-    return max(_LEAST_ROOM, width - taken)
+    return max(_LEAST_ROOM, terminal_width() - taken)
 
 
 def _end_of(text: str, room: int | None) -> str:

@@ -10,7 +10,7 @@ import os
 import sys
 from importlib import import_module
 
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, terminal_width
 from mantisreed.cli.helping import add_help, commands_listed, meant
 from mantisreed.errors import InputError, MantisreedError, refused_by_system
 from mantisreed.version import __version__
@@ -224,17 +224,8 @@ _HELP_COLUMN = 26  # where texts begin; `--channels mix|apart|N` fits before it
 
 
 def _help_formatter(prog: str) -> argparse.HelpFormatter:
-    """As wide as the terminal. Left to itself, argparse imports shutil and four compressors to find
-    that out.
-    """
-    columns = os.environ.get("COLUMNS", "")
-    try:
-        if columns.isdigit():
-            width = int(columns)
-        else:
-            width = os.get_terminal_size(1).columns
-    except OSError:
-        width = 80
+    """As wide as the terminal."""
+    width = terminal_width()
     return argparse.RawDescriptionHelpFormatter(
         prog, width=max(40, width - 2), max_help_position=_HELP_COLUMN
     )

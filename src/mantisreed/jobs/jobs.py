@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import msgspec
 
 from mantisreed.files import bytes_digest
-from mantisreed.jobs.life import JobEvent, JobOutcome, State, StemClaim, TransitionError, job_after
+from mantisreed.jobs.life import JobEvent, JobOutcome, State, TransitionError, job_after
+from mantisreed.jobs.records import StemClaim
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, Row
 

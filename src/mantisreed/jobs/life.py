@@ -24,10 +24,6 @@ ShownState = State | JobOutcome | Literal["follow-up failed"]
 """What users see of a job, the same everywhere: its state, or how it ended. `follow-up failed`: its
 transcript is written, and something that was to be done with it has failed."""
 
-StemClaim = Literal["new", "ours", "taken"]
-"""What became of a claim to a stem of outputs: it had no owner, it was this recording's before, or
-it is another's."""
-
 SHOWN_STATES: tuple[ShownState, ...] = (
     *("waiting", "sending", "working", "unconfirmed"),
     *("done", "no speech", "incomplete", "suspect", "follow-up failed"),

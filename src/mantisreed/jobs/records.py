@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
@@ -15,6 +15,10 @@ LEDGER_FILE = "ledger.sqlite"
 
 VERSION = 10
 """Of the ledger's tables; their history is in `schema.py`."""
+
+StemClaim = Literal["new", "ours", "taken"]
+"""What became of a claim to a stem of outputs: it had no owner, it was this recording's before, or
+it is another's."""
 
 
 @dataclass(frozen=True, slots=True)

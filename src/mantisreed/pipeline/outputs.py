@@ -28,7 +28,7 @@ from mantisreed.files import (
     write_whole,
 )
 from mantisreed.folders import read, remove
-from mantisreed.jobs.life import StemClaim
+from mantisreed.jobs.records import StemClaim
 from mantisreed.sources.recordings import Source
 from mantisreed.state import make_folder, place_of
 from mantisreed.transcript.document import Transcript

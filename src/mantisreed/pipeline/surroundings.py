@@ -13,7 +13,7 @@ from mantisreed.cards.rendering import digest_of_request
 from mantisreed.engines.identity import job_key
 from mantisreed.errors import InterruptedRunError
 from mantisreed.jobs.dispatch import Dispatcher
-from mantisreed.jobs.life import StemClaim
+from mantisreed.jobs.records import StemClaim
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs

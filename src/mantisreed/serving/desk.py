@@ -265,9 +265,6 @@ class Desk(ABC):
             webhook_state="waiting" if order.webhook else None,
         )
 
-    async def _note_cancelled(self, order: Order) -> None:
-        await self._tell_ledger(order, "cancelled", "cancelled by the user")
-
     async def _tell_ledger(self, order: Order, event: JobEvent, reason: str) -> None:
         def tell(ledger: Ledger) -> None:
             if ledger.listing.job(order.id).state not in ("done", "failed", "cancelled"):

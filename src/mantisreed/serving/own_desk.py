@@ -229,6 +229,9 @@ class OwnDesk(Desk):
             webhook_state="waiting" if order.webhook else None,
         )
 
+    async def _note_cancelled(self, order: Order) -> None:
+        await self._tell_ledger(order, "cancelled", "cancelled by the user")
+
     def forget(self, order: Order) -> None:
         """Nothing was put elsewhere."""
 

@@ -7,7 +7,6 @@ from pathlib import Path
 from mantisreed.destinations.stored_outputs import local_folder
 from mantisreed.engines.client import Ticket
 from mantisreed.errors import MantisreedError
-from mantisreed.files import file_digest
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord
@@ -21,7 +20,7 @@ from mantisreed.pipeline.sent_jobs.forgetting import forget_stored
 from mantisreed.serving.desk import Desk, DeskOptions
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.working.cards import digests_of_cards
-from mantisreed.working.enqueueing import check_link, job_to_queue
+from mantisreed.working.enqueueing import check_link, file_for_workers, job_to_queue
 from mantisreed.working.queue import JobQueue, QueuedJob
 from mantisreed.workspace import Workspace
 
@@ -68,6 +67,7 @@ class QueueDesk(Desk):
             # One that was refused before it was accepted is not in the ledger.
             for record in ledger.listing.jobs(Filter(ids=(order.id,))):
                 forget_stored(self._workspace, ledger, record)
+        self._given_up.discard(order.id)
 
     def take(self, order: Order) -> None:
         """Queue an order, unless that has begun."""
@@ -149,9 +149,7 @@ class QueueDesk(Desk):
         if source.link is not None:
             check_link(source)
         else:
-            digest = file_digest(source.path)
-            if self._storage is not None:
-                source = self._storage.put(source, digest)
+            source, digest = file_for_workers(source, self._storage)
         with closing(open_ledger(self._workspace)) as ledger:
             return job_to_queue(options, source, digest, outputs, ledger, named=named)
 

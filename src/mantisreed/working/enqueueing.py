@@ -206,6 +206,17 @@ def job_to_queue(
     )
 
 
+def file_for_workers(source: Source, storage: SharedStorage | None) -> tuple[Source, str]:
+    """A file as workers find it, and its digest.
+
+    Raises:
+        RecordingError: it cannot be put into the storage.
+        OSError: it cannot be read.
+    """
+    digest = file_digest(source.path)
+    return source if storage is None else storage.put(source, digest), digest
+
+
 def check_link(source: Source) -> None:
     """See that a link can be kept where workers find it.
 
@@ -249,9 +260,8 @@ class _JobsToQueue:
 
     def _file(self, options: TranscriptionOptions, source: Source) -> tuple[Source, str]:
         """A file as workers find it, and its digest."""
-        path, digest = source.path, file_digest(source.path)
-        if self.storage is not None:
-            source = self.storage.put(source, digest)
+        path = source.path
+        source, digest = file_for_workers(source, self.storage)
         known = job_of(options, source, digest)
         owner = self._owners.get(known) or self._owner_of(known) or source.key
         self._owners[known] = owner

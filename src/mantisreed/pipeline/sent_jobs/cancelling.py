@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from contextlib import closing
-from typing import TYPE_CHECKING
 
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.client import Ticket
@@ -21,9 +20,6 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.sent_jobs.choosing import jobs_to_use
 from mantisreed.running import run_interruptibly
 from mantisreed.workspace import Workspace
-
-if TYPE_CHECKING:
-    pass
 
 
 def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, str]]:

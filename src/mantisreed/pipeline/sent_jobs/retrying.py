@@ -4,7 +4,6 @@ import secrets
 from collections.abc import Sequence
 from contextlib import AsyncExitStack, closing
 from decimal import Decimal
-from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -36,9 +35,6 @@ from mantisreed.pipeline.transcribe import RunHooks, run_batch
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
-
-if TYPE_CHECKING:
-    pass
 
 
 def retry(
