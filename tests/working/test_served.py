@@ -83,6 +83,18 @@ def test_what_a_service_queues_a_worker_on_another_machine_does(
     assert "marsh/readme.txt" in store.objects
 
 
+def test_a_recording_that_is_gone_fails_its_job_in_words(
+    service: Running, workspace: Path, notes: Path
+) -> None:
+    job = service.send(notes / "note 1.flac", "/jobs?name=note.flac").json["id"]
+    waiting(service, job)
+    assert service.ask("POST", f"/jobs/{job}/cancel").json["state"] == "cancelled"
+    (workspace.parent / ".mantisreed" / "serve" / "recordings" / job / "note.flac").unlink()
+    assert service.ask("POST", f"/jobs/{job}/retry").status == 202
+    told = service.ended(job)
+    assert told["state"] == "failed" and "no such file" in told["error"]["what"].lower(), told
+
+
 def test_a_service_that_was_restarted_sees_what_workers_did_meanwhile(
     workspace: Path,
     store: ObjectStore,

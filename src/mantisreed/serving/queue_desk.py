@@ -6,7 +6,7 @@ from pathlib import Path
 
 from mantisreed.destinations.stored_outputs import local_folder
 from mantisreed.engines.client import Ticket
-from mantisreed.errors import MantisreedError
+from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord
@@ -120,6 +120,8 @@ class QueueDesk(Desk):
             self._again(order, _AWAY_SECONDS)
         except MantisreedError as error:
             await self._note_failed(order, error)
+        except OSError as error:  # its recording is not there any more, or cannot be read
+            await self._note_failed(order, InternalError.because(error, where=order.name))
         finally:
             self._being_queued.discard(order.id)
 
