@@ -43,6 +43,25 @@ def test_every_phrase_is_heard_at_its_time(
     assert same_words(through(composition, tmp_path / name, ear), composition)
 
 
+def test_an_ear_hears_the_same_by_what_is_kept_of_its_bank(
+    english: list[Phrase], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    phrases = english[:6]
+    composition = compose(phrases, seed=24, duration=12)
+    first = through(composition, tmp_path / "a.wav", Ear(phrases))
+    (kept,) = (tmp_path / "mantisreed/banks").iterdir()
+    made = kept.read_bytes()
+    assert first
+    assert through(composition, tmp_path / "a.wav", Ear(phrases)) == first
+    kept.write_bytes(made[: len(made) // 2])  # its writing broke off
+    assert through(composition, tmp_path / "a.wav", Ear(phrases)) == first
+    assert kept.read_bytes() == made
+    # Of other sounds, something else is kept.
+    Ear(english[:5])
+    assert len(list(kept.parent.iterdir())) == 2
+
+
 def test_confidence_falls_with_noise(english: list[Phrase], ear: Ear, tmp_path: Path) -> None:
     means = []
     for snr in (30.0, 20.0, 10.0, 5.0):

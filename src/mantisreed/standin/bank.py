@@ -6,23 +6,20 @@ searched as well.
 """
 
 import hashlib
-import io
 import math
-import zipfile
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 import numpy as np
-import platformdirs
 from numpy.typing import NDArray
 
 from mantisreed.audio.decode import SAMPLE_RATE, decode
-from mantisreed.errors import InputError, OutputError, RecordingError
-from mantisreed.files import printable, write_whole
+from mantisreed.errors import InputError, RecordingError
+from mantisreed.files import printable
+from mantisreed.standin.kept import keep, kept
 
 BUNDLED = Path(__file__).with_name("bank")
 """The bank that ships with the package: the marsh station, in English and German."""
@@ -89,9 +86,9 @@ def load_bank(folder: Path = BUNDLED) -> tuple[Phrase, ...]:
             advice="a phrase bank is a folder of audio files, each with a .txt of the same name "
             "beside it",
         )
-    cache = _cache_of(files)
-    sounds = _cached_sounds(cache, len(files))
-    is_cached = sounds is not None
+    digest = _digest_of(files)
+    sounds = _kept_sounds(digest, len(files))
+    is_kept = sounds is not None
     if sounds is None:
         with ThreadPoolExecutor() as pool:
             sounds = list(pool.map(_sound_of, (audio for audio, _ in files)))
@@ -99,14 +96,15 @@ def load_bank(folder: Path = BUNDLED) -> tuple[Phrase, ...]:
         _phrase(folder, audio, text, sound)
         for (audio, text), sound in zip(files, sounds, strict=True)
     )
-    if not is_cached:
-        _keep_sounds(cache, sounds)
+    if not is_kept:
+        ends = np.cumsum(list(map(len, sounds)))
+        keep(digest, {"samples": np.concatenate(sounds), "ends": ends})
     return phrases
 
 
-def _cache_of(files: Sequence[tuple[Path, Path]]) -> Path:
-    """Where the decoded sounds of these files are kept: decoding the bundled bank takes seconds at
-    every start.
+def _digest_of(files: Sequence[tuple[Path, Path]]) -> str:
+    """Under which the decoded sounds of these files are kept: decoding the bundled bank takes
+    seconds at every start.
     """
     digest = hashlib.sha256(f"{_CACHE_FORMAT}\n".encode())
     for audio, _ in files:
@@ -116,27 +114,14 @@ def _cache_of(files: Sequence[tuple[Path, Path]]) -> Path:
                 "utf-8", "surrogateescape"
             )
         )
-    return platformdirs.user_cache_path("mantisreed") / "banks" / f"{digest.hexdigest()[:32]}.npz"
+    return digest.hexdigest()
 
 
-def _cached_sounds(cache: Path, count: int) -> "list[NDArray[np.float32]] | None":
-    try:
-        with np.load(cache, allow_pickle=False) as kept:
-            samples, ends = kept["samples"], kept["ends"]
-    except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
+def _kept_sounds(digest: str, count: int) -> "list[NDArray[np.float32]] | None":
+    arrays = kept(digest, "samples", "ends")
+    if arrays is None or len(arrays["ends"]) != count:
         return None
-    if len(ends) == count:
-        return np.split(samples, ends[:-1])
-    return None
-
-
-def _keep_sounds(cache: Path, sounds: "Sequence[NDArray[np.float32]]") -> None:
-    """Keep decoded sounds for the next start; where that cannot be done, they are decoded again."""
-    sink = io.BytesIO()
-    np.savez(sink, samples=np.concatenate(sounds), ends=np.cumsum(list(map(len, sounds))))
-    with suppress(OSError, OutputError):  # without a cache it is only slower
-        cache.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(cache, sink.getvalue())
+    return np.split(arrays["samples"], arrays["ends"][:-1])
 
 
 def _sound_of(audio: Path) -> "NDArray[np.float32]":

@@ -8,6 +8,7 @@ confidence: the squared correlation, which is the share of the sound's energy th
 explains, 0.91 at 10 dB of noise.
 """
 
+import hashlib
 import math
 import re
 from collections import defaultdict
@@ -15,6 +16,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache
+from typing import NamedTuple
 
 import numpy as np
 from numpy import fft
@@ -22,6 +24,7 @@ from numpy.typing import NDArray
 
 from mantisreed.audio.decode import SAMPLE_RATE, Samples
 from mantisreed.standin.bank import BankWord, Phrase
+from mantisreed.standin.kept import keep, kept
 
 EAR_RATE = 8_000
 """Samples per second that the ear works at: what telephone audio keeps is enough."""
@@ -50,6 +53,7 @@ _LEAST_WORD = 0.12  # share of the energy; a word of which less is explained was
 _LEAST_LEFT = (
     0.25  # share of the sound's energy that must still be unexplained for another guess to be tried
 )
+_KEPT_FORMAT = 1  # of what is kept of a bank; a new one where any figure above changes
 _EDGE = 0.015
 """Seconds of a word that may be outside the audio before it counts as cut."""
 
@@ -94,8 +98,9 @@ class Ear:
 
     def __init__(self, phrases: Sequence[Phrase]) -> None:
         self._phrases = tuple(phrases)
-        self._templates = [_Template(_to_ear_rate(phrase.samples)) for phrase in self._phrases]
-        self._hashes, self._owners, self._frames = self._index()
+        known = _known_of([phrase.samples for phrase in self._phrases])
+        self._templates = [_Template(one) for one in np.split(known.samples, known.ends[:-1])]
+        self._hashes, self._owners, self._frames = known.hashes, known.owners, known.places
 
     def listen(self, blocks: Iterable[Samples], language: str | None = None) -> list[HeardPhrase]:
         """The phrases in a recording, by where they begin.
@@ -110,26 +115,6 @@ class Ear:
         guesses = [guess for guess in self._guesses(sound) if allowed[guess.phrase]]
         heard = list(self._verified(sound, guesses))
         return sorted(heard, key=lambda phrase: phrase.words[0].start)
-
-    def _index(self) -> tuple[_Integers, _Integers, _Integers]:
-        """All landmarks of the bank, ordered by hash: hash, phrase number, sample of its first
-        peak.
-        """
-        with ThreadPoolExecutor() as pool:
-            parts = list(pool.map(self._index_of, range(len(self._templates))))
-        hashes, owners, places = map(np.concatenate, zip(*parts, strict=True))
-        order = np.argsort(hashes, kind="stable")
-        return hashes[order], owners[order], places[order]
-
-    def _index_of(self, number: int) -> tuple[_Integers, _Integers, _Integers]:
-        samples = self._templates[number].samples
-        shifts = [shift * _HOP // _SHIFTS for shift in range(_SHIFTS)]
-        found = [
-            _landmarks(np.concatenate([np.zeros(shift, np.float32), samples])) for shift in shifts
-        ]
-        hashes = np.concatenate([hashes for hashes, _ in found])
-        places = [frames * _HOP - shift for (_, frames), shift in zip(found, shifts, strict=True)]
-        return hashes, np.full_like(hashes, number), np.concatenate(places)
 
     def _guesses(self, sound: _Floats) -> list[_Guess]:
         """Where which phrase might begin, best supported first."""
@@ -182,6 +167,55 @@ class Ear:
                     taken[guess.phrase].append(first)
                     _take_out(rest, template.samples, first)
                     yield HeardPhrase(phrase, first / EAR_RATE, words)
+
+
+class _Known(NamedTuple):
+    """What an ear knows of a bank's sounds.
+
+    Attributes:
+        samples, ends: all sounds at the ear's rate one after the other, and where each ends.
+        hashes, owners, places: of all landmarks, ordered by hash: the number of its sound, and the
+            sample of its first peak there.
+    """
+
+    samples: _Floats
+    ends: _Integers
+    hashes: _Integers
+    owners: _Integers
+    places: _Integers
+
+
+def _known_of(sounds: Sequence[_Floats]) -> _Known:
+    """What is to be known of these sounds, at 16 kHz; kept, as finding it out takes a second."""
+    digest = hashlib.blake2b(f"{_KEPT_FORMAT}\n".encode(), digest_size=16)
+    for sound in sounds:
+        digest.update(f"{len(sound)}\n".encode())
+        digest.update(sound.tobytes())
+    arrays = kept(digest.hexdigest(), *_Known._fields)
+    if arrays is not None:
+        return _Known(**arrays)
+    known = _learnt(sounds)
+    keep(digest.hexdigest(), known._asdict())
+    return known
+
+
+def _learnt(sounds: Sequence[_Floats]) -> _Known:
+    with ThreadPoolExecutor() as pool:
+        halved = list(pool.map(_to_ear_rate, sounds))
+        parts = list(pool.map(_index_of, halved, range(len(halved))))
+    hashes, owners, places = map(np.concatenate, zip(*parts, strict=True))
+    order = np.argsort(hashes, kind="stable")
+    ends = np.cumsum(list(map(len, halved)))
+    return _Known(np.concatenate(halved), ends, hashes[order], owners[order], places[order])
+
+
+def _index_of(samples: _Floats, number: int) -> tuple[_Integers, _Integers, _Integers]:
+    """The landmarks of a sound: hash, number of the sound, sample of its first peak."""
+    shifts = [shift * _HOP // _SHIFTS for shift in range(_SHIFTS)]
+    found = [_landmarks(np.concatenate([np.zeros(shift, np.float32), samples])) for shift in shifts]
+    hashes = np.concatenate([hashes for hashes, _ in found])
+    places = [frames * _HOP - shift for (_, frames), shift in zip(found, shifts, strict=True)]
+    return hashes, np.full_like(hashes, number), np.concatenate(places)
 
 
 class _Template:
