@@ -28,13 +28,11 @@ _OURS = re.compile(
     "|".join(
         (
             rf"alive/{_ID}\.lock",
-            rf"serve/services/{_ID}\.lock",
             r"replies/[0-9a-f]{2}/[0-9a-f]{62}\.reply",
             rf"unreadable/{_DIGEST}\.(?:reply|json)",
             r"opinions/[^/]+\.json",
             rf"storage/{_DIGEST}",
             rf"outputs/(?:stems/)?{_DIGEST}\.json",
-            rf"serve/jobs/{_ID}\.json",
             rf"serve/recordings/{_ID}(?:/[^/]+)?",
             rf"serve/uploads/{_ID}(?:/(?:content|about\.json))?",
             rf"serve/played(?:/{_ID}\.webm)?",

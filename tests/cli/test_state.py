@@ -4,6 +4,7 @@ not used, nothing is reached through a link, and only what this program has name
 
 import json
 import shutil
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from cli.ferry import Ferry
 from conftest import Command
 from mantisreed.errors import InputError
 from mantisreed.folders import forget, read, remove
+from mantisreed.jobs.ledger import Ledger
 from mantisreed.pipeline.transcribe import transcribe
 from mantisreed.state import is_known, make_folder
 from mantisreed.trust import TRUST_VARIABLE
@@ -120,10 +122,11 @@ def test_a_service_removes_and_sends_nothing_that_a_folder_from_elsewhere_names(
     secret = precious / "one" / "secret.flac"
     shutil.copy(next(recordings.iterdir()), secret)
     serve = tmp_path / ".mantisreed" / "serve"
-    (serve / "jobs").mkdir(parents=True)
+    serve.mkdir(parents=True)
     job = "0123456789abcdef01234567"
     order = {"id": job, "owner": "", "name": "secret.flac", "path": str(secret), "is_ours": True}
-    (serve / "jobs" / f"{job}.json").write_text(json.dumps(order))
+    with closing(Ledger(tmp_path / ".mantisreed")) as ledger:
+        assert ledger.served.add(job, "", None, json.dumps(order).encode())
     (serve / "recordings").symlink_to(precious)
     before = contents(precious)
     with ferry.sailing(tmp_path):
@@ -149,7 +152,7 @@ def test_a_service_removes_and_sends_nothing_that_a_folder_from_elsewhere_names(
     ("place", "command"),
     [
         *((place, "run") for place in ("alive", "outputs", "outputs/stems", "ledger.sqlite")),
-        *((place, "serve") for place in ("alive", "serve", "serve/jobs", "serve/uploads")),
+        *((place, "serve") for place in ("alive", "serve", "serve/recordings", "serve/uploads")),
     ],
 )
 def test_nothing_in_it_is_reached_through_a_link(
@@ -189,7 +192,7 @@ def test_only_what_this_program_has_named_is_removed(tmp_path: Path) -> None:
     assert (job / "inner" / "letter.txt").exists() and (job / "link.wav").is_symlink()
     for path in (tmp_path / "letter.txt", hidden, hidden / "serve", tmp_path, hidden / "mark"):
         assert not forget(path) and path.exists()
-    assert remove(hidden / "serve" / "jobs" / "0123456789abcdef.json")  # there is none
+    assert remove(hidden / "serve" / "recordings" / "0123456789abcdee")  # there is none
     (hidden / "alive").mkdir()
     (hidden / "alive" / "0123456789abcdef.lock").symlink_to(tmp_path / "letter.txt")
     assert not remove(hidden / "alive" / "0123456789abcdef.lock")

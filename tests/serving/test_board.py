@@ -1,6 +1,7 @@
 """The board in a real browser, with two windows open."""
 
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ import pytest
 
 from browser import BROWSER, Browser, wait_until
 from conftest import Note
+from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.serving.orders import ENDED, Order, new_id
 from mantisreed.standin.faults import FaultProfile
@@ -153,11 +155,17 @@ def test_a_failure_says_what_to_do_and_is_tried_again(
         page.wait_for("document.getElementById('message').textContent === 'lost.wav: retry'")
 
 
+def keep(folder: Path, orders: list[Order]) -> None:
+    """Have orders in the ledger of a folder, as if a service had taken them."""
+    with closing(Ledger(folder / ".mantisreed")) as ledger, ledger.together():
+        for order in orders:
+            assert ledger.served.add(order.id, order.owner, None, msgspec.json.encode(order))
+
+
 def test_axe_finds_nothing_and_thousands_of_jobs_are_only_drawn_where_they_are_seen(
     browser: Browser, listener: Listener, trusting: Path
 ) -> None:
-    folder = trusting / ".mantisreed" / "serve" / "jobs"
-    folder.mkdir(parents=True)
+    orders = []
     for number in range(3000):
         order = Order(
             id=f"{number:011x}{new_id()[11:]}",
@@ -171,7 +179,8 @@ def test_axe_finds_nothing_and_thousands_of_jobs_are_only_drawn_where_they_are_s
             number,
             "gone.transcript.json",
         )
-        (folder / f"{order.id}.json").write_bytes(msgspec.json.encode(order))
+        orders.append(order)
+    keep(trusting, orders)
     with standins(listener, trusting), serving(trusting) as service:
         page = browser.open(f"{service.address}/")
         page.wait_for("order.length === 3000", 60.0)
@@ -223,8 +232,7 @@ def test_a_board_asks_for_the_token_that_it_needs(
 def test_no_button_leaves_its_row_whatever_the_state(
     browser: Browser, listener: Listener, trusting: Path, width: int
 ) -> None:
-    folder = trusting / ".mantisreed" / "serve" / "jobs"
-    folder.mkdir(parents=True)
+    orders = []
     for number, state in enumerate(SHOWN_STATES):
         order = Order(
             id=f"{number:011x}{new_id()[11:]}",
@@ -238,7 +246,8 @@ def test_no_button_leaves_its_row_whatever_the_state(
             cost=0.024,
             currency="credits",
         )
-        (folder / f"{order.id}.json").write_bytes(msgspec.json.encode(order))
+        orders.append(order)
+    keep(trusting, orders)
     outside = (
         "[...document.querySelectorAll('.job button, .job .state, .job .name')].filter(one => {"
         " const row = one.closest('.job').getBoundingClientRect(),"

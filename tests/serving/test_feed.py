@@ -1,15 +1,18 @@
 """Events as they are told, and who hears them."""
 
 import asyncio
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from mantisreed.serving import feed
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.serving import feed, tokens
 from mantisreed.serving.access import Access
 from mantisreed.serving.feed import Feed
 from mantisreed.serving.orders import Order
-from mantisreed.serving.tokens import OWNER, Limits, TokenStore
+from mantisreed.serving.tokens import OWNER, KnownTokens, Limits, TokenStore
 
 
 def heard(
@@ -47,11 +50,23 @@ def test_who_is_not_welcome_any_more_hears_nothing_of_what_happens(
     assert events == [b"retry: 2000\n\n", b": still here\n\n"]
 
 
-def test_a_token_is_known_until_it_is_revoked(tmp_path: Path) -> None:
-    store = TokenStore(tmp_path)
-    access = Access(store, is_open=True)
-    assert access.knows(OWNER)
-    token = store.token_of(store.make("hut", ["read"], Limits()))
-    assert token is not None and access.knows(token) and not access.knows(OWNER)
-    store.revoke("hut")
-    assert not access.knows(token)
+def test_a_token_is_known_until_it_is_revoked(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def go() -> None:
+        writer = LedgerWriter(lambda: Ledger(tmp_path))
+        known = KnownTokens(writer)
+        access = Access(known, is_open=True)
+        assert access.knows(OWNER)
+        with closing(Ledger(tmp_path)) as ledger:
+            secret = TokenStore(ledger).make("hut", ["read"], Limits())
+            await known.freshen()
+            token = known.token_of(secret)
+            assert token is not None and access.knows(token) and not access.knows(OWNER)
+            TokenStore(ledger).revoke("hut")
+        monkeypatch.setattr(tokens, "_FRESH", 0.0)
+        await known.freshen()
+        assert not access.knows(token)
+        writer.close()
+
+    asyncio.run(go())

@@ -15,6 +15,7 @@ import subprocess
 import sys
 import threading
 import time
+from contextlib import closing
 from pathlib import Path
 from urllib import request
 
@@ -25,6 +26,7 @@ from openapi_spec_validator import validate
 from browser import wait_until
 from conftest import Note, free_port
 from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.jobs.ledger import Ledger
 from mantisreed.serving.routes import description
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
@@ -385,9 +387,11 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
         boat = made(trusting, "boat", "--spend-limit", "0.0015")
         reader = made(trusting, "reader", "--scopes", "read", "--requests-per-minute", "8")
         admin = made(trusting, "admin", "--scopes", "admin")
-        kept = trusting / ".mantisreed" / "serve" / "tokens.json"
-        assert all(token not in kept.read_text() for token in (hut, boat, reader, admin))
-        assert kept.stat().st_mode & 0o077 == 0
+        state = trusting / ".mantisreed"
+        kept = b"".join(file.read_bytes() for file in state.glob("ledger.sqlite*"))
+        assert b"reader" in kept
+        assert all(token.encode() not in kept for token in (hut, boat, reader, admin))
+        assert state.stat().st_mode & 0o077 == 0
         with serving(trusting) as service:
             assert service.ask("GET", "/jobs").status == 401
             assert service.ask("GET", "/jobs", token="mr_wrong").status == 401
@@ -421,8 +425,9 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             sent = service.send(
                 note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}"
             )
-            kept_order = trusting / ".mantisreed" / "serve" / "jobs" / f"{sent.json['id']}.json"
-            assert json.loads(kept_order.read_text())["options"]["spend_limit"] == "0.002"
+            with closing(Ledger(state)) as ledger:
+                (kept_order,) = ledger.served.some([sent.json["id"]])
+            assert json.loads(kept_order.body or b"")["options"]["spend_limit"] == "0.002"
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[
                 -1

@@ -1,21 +1,26 @@
-"""Several services in one folder: each job is worked on by one, and answered by all."""
+"""Several services on one ledger: each job is worked on by one, and answered by all."""
 
+import asyncio
 import http.server
 import json
 import os
 import signal
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Coroutine, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
+import msgspec
 import pytest
 
 from browser import wait_until
 from cli.ferry import Ferry
-from mantisreed.serving.orders import Order, OrderBook
-from mantisreed.serving.services import Services
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.serving.orders import KeyUsedError, Order, OrderBook
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from serving.running import Running, serving
@@ -147,57 +152,140 @@ def test_what_one_leaves_is_taken_over_and_a_new_one_begins_nothing_twice(
             assert jobs == [job]
 
 
-def test_orders_of_a_service_that_lives_are_not_taken_over(tmp_path: Path) -> None:
-    def book() -> OrderBook:
-        services = Services(tmp_path / "services")
-        services.begin()
-        made = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs", services)
-        made.open()
-        return made
+@dataclass
+class Shared:
+    """The book of one service on a ledger that several have."""
 
-    first = book()
-    second = book()
-    order = Order(id="abc", owner="", name="note.wav", link="http://marsh.example/note.wav")
-    first.add(order)
-    assert [one.id for one in second.follow()] == ["abc"] and second.follow() == []
-    seen = second.get("abc")
-    assert seen is not None and not second.is_own(seen) and not second.take_over(seen)
-    first.change(order, state="done", words=7)
-    assert [one.words for one in second.follow()] == [7] and first.services.has_others
-    first.services.end()
-    assert second.take_over(seen) and second.is_own(seen) and not second.services.has_others
-    assert [one.id for one in first.follow()] == ["abc"] and not first.is_own(order)
-    (tmp_path / ".mantisreed" / "serve" / "jobs" / "abc.json").unlink()
+    book: OrderBook
+    writer: LedgerWriter
+    gone: list[Order] = field(default_factory=list)
+
+    def close(self) -> None:
+        self.writer.close()
+
+
+async def opened(folder: Path) -> Shared:
+    writer = LedgerWriter(lambda: Ledger(folder, role="serve"))
     gone: list[Order] = []
-    first.on_gone = gone.append
-    assert first.follow() == [] and gone == [order] and first.get("abc") is None
-    second.services.end()
+    book = OrderBook(writer, folder / "serve" / "recordings", on_gone=gone.append)
+    await book.open()
+    return Shared(book, writer, gone)
+
+
+def linked(known: str = "abc", **more: Any) -> Order:
+    return Order(id=known, owner="", name="note.wav", link="http://marsh.example/note.wav", **more)
+
+
+def on_two(folder: Path, told: Callable[[Shared, Shared], Coroutine[Any, Any, None]]) -> None:
+    """Have two services on one ledger, and see to the end of both."""
+
+    async def go() -> None:
+        shared = [await opened(folder / ".mantisreed") for _ in range(2)]
+        try:
+            await told(*shared)
+        finally:
+            for one in shared:
+                one.close()
+
+    asyncio.run(go())
+
+
+def test_orders_of_a_service_that_lives_are_not_taken_over(tmp_path: Path) -> None:
+    async def told(one: Shared, other: Shared) -> None:
+        first, second, order = one.book, other.book, linked()
+        await first.add(order)
+        assert [found.id for found in await second.follow()] == ["abc"]
+        assert await second.follow() == []
+        seen = second.get("abc")
+        assert seen is not None and not second.is_own(seen)
+        await second.follow()
+        assert second.is_anothers(seen) and await second.take_over([seen]) == []
+        await first.change(order, state="done", words=7)
+        assert [found.words for found in await second.follow()] == [7]
+        one.close()
+        assert await second.take_over([seen]) == [seen] and second.is_own(seen)
+        # It is there again, under another name.
+        one = await opened(tmp_path / ".mantisreed")
+        assert [(found.id, one.book.is_own(found)) for found in one.book] == [("abc", False)]
+        await second.remove(seen)
+        assert await one.book.follow() == [] and [found.id for found in one.gone] == ["abc"]
+        assert one.book.get("abc") is None and not other.gone
+        one.close()
+
+    on_two(tmp_path, told)
 
 
 def test_a_change_of_another_is_neither_overlooked_nor_written_over(tmp_path: Path) -> None:
-    folder = tmp_path / ".mantisreed" / "serve" / "jobs"
-    books = []
-    for _ in range(2):
-        services = Services(tmp_path / "services")
-        services.begin()
-        books.append(OrderBook(folder, services))
-        books[-1].open()
-    one, other = books
-    order = Order(id="abc", owner="", name="note.wav", link="http://marsh.example/note.wav")
-    one.add(order)
-    one.change(order, state="failed", error="it did not answer")
-    assert [found.id for found in other.follow()] == ["abc"]
-    seen = other.get("abc")
-    assert seen is not None
-    # The other is asked to try it again, and before the first one looks, it notes what it knows.
-    other.change(seen, state="waiting", error=None, webhook_state="waiting")
-    one.change(order, state="waiting", cost=0.25)
-    assert order.error is None and order.webhook_state == "waiting"
-    assert [found.id for found in one.follow()] == ["abc"] and one.follow() == []
-    # What the other has forgotten does not come back with a note.
-    (folder / "abc.json").unlink()
-    one.change(order, state="done")
-    assert not (folder / "abc.json").exists()
-    assert one.follow() == [] and one.get("abc") is None
-    for book in books:
-        book.services.end()
+    async def told(one: Shared, other: Shared) -> None:
+        order = linked()
+        await one.book.add(order)
+        await one.book.change(order, state="failed", error="it did not answer")
+        assert [found.id for found in await other.book.follow()] == ["abc"]
+        seen = other.book.get("abc")
+        assert seen is not None
+        # The other is asked to try it again, and before the first one looks, it notes what it
+        # knows.
+        await other.book.change(seen, state="waiting", error=None, webhook_state="waiting")
+        await one.book.change(order, state="waiting", cost=0.25)
+        assert order.error is None and order.webhook_state == "waiting"
+        assert [found.id for found in await one.book.follow()] == ["abc"]
+        assert await one.book.follow() == []
+        # Of two who begin from the same, one is first.
+        assert await other.book.change_if(seen, {"corrections": 0}, corrections=1)
+        assert not await one.book.change_if(order, {"corrections": 0}, corrections=1)
+        assert order.corrections == 1
+        # What the other has forgotten does not come back with a note, and its cost stays.
+        await other.book.remove(seen)
+        await one.book.change(order, state="done")
+        assert await one.book.follow() == [] and one.book.get("abc") is None
+        assert one.book.forgotten("") == other.book.forgotten("") == 0.25
+        again = await opened(tmp_path / ".mantisreed")
+        assert not list(again.book) and again.book.forgotten("") == 0.25
+        again.close()
+
+    on_two(tmp_path, told)
+
+
+def test_what_a_newer_program_notes_in_an_order_stays_when_an_older_one_changes_it(
+    tmp_path: Path,
+) -> None:
+    async def told(one: Shared, other: Shared) -> None:
+        order = linked()
+        await one.book.add(order)
+        body = msgspec.json.encode({**msgspec.to_builtins(order), "tide": "low"})
+        await one.writer.perform(lambda ledger: ledger.served.change("abc", body))
+        await one.book.change(order, state="done")
+        (row,) = await other.writer.perform(lambda ledger: ledger.served.all())
+        kept = msgspec.json.decode(row.body or b"")
+        assert (kept["tide"], kept["state"], row.number) == ("low", "done", 3)
+
+    on_two(tmp_path, told)
+
+
+def test_an_idempotency_key_counts_at_all_services(tmp_path: Path) -> None:
+    async def told(one: Shared, other: Shared) -> None:
+        await one.book.add(linked("first", key="tide-7"))
+        with pytest.raises(KeyUsedError) as used:
+            await other.book.add(linked("second", key="tide-7"))
+        assert used.value.order.id == "first"
+        assert other.book.get("second") is None and other.book.with_key("", "tide-7") is not None
+
+    on_two(tmp_path, told)
+
+
+@pytest.mark.parametrize(
+    "body", [b"{", b'{"id": 5}', b'{"id": "other", "owner": "", "name": "note.wav"}']
+)
+def test_a_job_that_cannot_be_read_is_told_and_left(tmp_path: Path, body: bytes) -> None:
+    async def told(one: Shared, other: Shared) -> None:
+        await one.writer.perform(lambda ledger: ledger.served.add("aaaa", "", None, body))
+        await one.book.add(linked("bbbb"))
+        third = await opened(tmp_path / ".mantisreed")
+        assert [order.id for order in third.book] == ["bbbb"]
+        assert list(third.book.unreadable) == ["aaaa"]
+        assert [order.id for order in await other.book.follow()] == ["bbbb"]
+        (row,) = await one.writer.perform(lambda ledger: ledger.served.some(["aaaa"]))
+        assert row.body == body
+        third.close()
+
+    on_two(tmp_path, told)

@@ -12,13 +12,14 @@ import pytest
 from browser import wait_until
 from conftest import Note
 from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.jobs.records import JobRecord
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.serving import desk as serving_desk
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.orders import ENDED, Order, OrderBook, new_id
 from mantisreed.serving.own_desk import OwnDesk
-from mantisreed.serving.services import Services
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.workspace import open_workspace
@@ -85,18 +86,24 @@ def test_an_old_record_of_the_ledger_does_not_open_a_job_that_has_ended_meanwhil
     async def read_slowly(desk: Desk, moment: float) -> list[JobRecord]:
         records = await look(desk, moment)
         if not states:
-            book.change(order, state="done", finished=1.0)
+            await desk._book.change(order, state="done", finished=1.0)
         states.append((len(records), order.state))
         return records
 
     async def follow() -> None:
-        desk = OwnDesk(open_workspace(str(settings)), book)
+        workspace = open_workspace(str(settings))
+        writer = LedgerWriter(lambda: open_ledger(workspace, "serve"))
+        book = OrderBook(writer, tmp_path / "recordings")
+        await book.open()
+        await book.add(order)
+        desk = OwnDesk(workspace, book, writer)
         job = JobToOpen(order.id, "one.wav", "", "brook", "EUR")
-        await desk.writer.perform(lambda ledger: ledger.jobs.announce(job))
-        desk.resume()
+        await writer.perform(lambda ledger: ledger.jobs.announce(job))
+        await desk.resume()
         while len(states) < 2:
             await asyncio.sleep(0.01)
         await desk.stop(0.0)
+        writer.close()
 
     states: list[tuple[int, str]] = []
     settings = tmp_path / "mantisreed.toml"
@@ -104,11 +111,8 @@ def test_an_old_record_of_the_ledger_does_not_open_a_job_that_has_ended_meanwhil
     look = Desk._changed_since
     monkeypatch.setattr(Desk, "_changed_since", read_slowly)
     monkeypatch.setattr(serving_desk, "_LOOK", 0.05)
-    book = OrderBook(tmp_path / "orders", Services(tmp_path / "services"))
-    book.open()
-    order = Order(id=new_id(), owner="", name="one.wav", path="one.wav", finished=0.5)
-    order.state = "failed"  # an order that has ended is not worked on
-    book.add(order)
+    order = Order(id=new_id(), owner="", name="one.wav", path="one.wav", is_ours=True)
+    order.finished, order.state = 0.5, "failed"  # an order that has ended is not worked on
     asyncio.run(follow())
     assert states[0] == (1, "done"), "the ledger has the job"
     assert states[1][1] == "done"

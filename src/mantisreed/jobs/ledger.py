@@ -24,6 +24,7 @@ from mantisreed.jobs.store.ownership import FileOwnership, LeaseOwnership, Owner
 from mantisreed.jobs.store.pace import PaceKeeper
 from mantisreed.jobs.store.payments import PaymentStore
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
+from mantisreed.jobs.store.served import ServedStore, TokenRows
 from mantisreed.jobs.store.sqlite import SqliteDatabase
 from mantisreed.jobs.under_way import UnderWay, under_way
 from mantisreed.workspace import Workspace
@@ -34,7 +35,8 @@ class Ledger:
 
     Attributes:
         owner: this process, as it signs what it has under way.
-        jobs, requests, replies, pace, calls, follow_ups: what is kept, and how it changes.
+        jobs, requests, replies, pace, calls, follow_ups, served, tokens: what is kept, and how it
+            changes.
         listing: what can be asked.
     """
 
@@ -68,6 +70,7 @@ class Ledger:
         self.pace = PaceKeeper(database)
         self.payments = PaymentStore(database)
         self.calls = CallRegister(database)
+        self.served, self.tokens = ServedStore(database), TokenRows(database)
         self.follow_ups = FollowUpStore(database, self.replies, self.owner)
         self.jobs = JobStore(database, self.owner)
         self.requests = RequestStore(database, self.replies, self.jobs, self.owner)
@@ -135,6 +138,13 @@ class Ledger:
     def under_way(self) -> UnderWay:
         """Who works with it now, and how much of what was queued is left."""
         return under_way(self._database, self._ownership)
+
+    def living(self, owners: set[str]) -> set[str]:
+        """Those of these processes that live."""
+        if not owners:
+            return set()
+        known = {row["owner"] for row in self._database.execute(statements.ALL_PROCESSES)}
+        return {owner for owner in owners & known if self._ownership.is_alive(owner)}
 
     def tidy(self) -> None:
         """See that what was removed is nowhere any more."""

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 LEDGER_FILE = "ledger.sqlite"
 
-VERSION = 10
+VERSION = 11
 """Of the ledger's tables; their history is in `schema.py`."""
 
 StemClaim = Literal["new", "ours", "taken"]

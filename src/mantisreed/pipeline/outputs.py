@@ -314,9 +314,14 @@ class Outputs:
             self._publish(path, form.write(written, self.options, recording.name), recording.key)
         return Written(tuple(self.paths(stem)), changes)
 
-    def fetch(self, stem: str, recording: Source) -> None:
-        """Have here what another machine has written into the storage; nothing that is here already
-        is changed.
+    def fetch(self, stem: str, recording: Source, *, is_changed: bool = False) -> None:
+        """Have here what another machine has written into the storage.
+
+        Args:
+            stem: of the outputs.
+            recording: whose they are.
+            is_changed: whether they were written anew since they were fetched; else nothing that is
+                here already is looked at.
 
         Raises:
             OutputError: the storage cannot be read, or the local copy cannot be written.
@@ -324,7 +329,8 @@ class Outputs:
         if self._stored is None:
             return
         for path in self.paths(stem):
-            content = None if path.exists() else self._stored.get(path.name)
+            is_wanted = is_changed or not path.exists()
+            content = self._stored.get(path.name) if is_wanted else None
             if content is not None:
                 self._write(path, content, recording.key)
 

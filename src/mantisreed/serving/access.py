@@ -13,7 +13,7 @@ from starlette.requests import Request
 
 from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
-from mantisreed.serving.tokens import OWNER, Scope, Token, TokenStore
+from mantisreed.serving.tokens import OWNER, KnownTokens, Scope, Token
 
 _WINDOW = 60.0  # seconds over which rates are kept
 _WRONG_TOKENS = 60  # that one address may show in a window
@@ -35,18 +35,19 @@ class Access:
     """Lets requests in, or says why not.
 
     Attributes:
-        store: of the tokens.
+        store: the tokens.
         is_open: whether whoever is at this machine needs no token while there is none.
         origins: addresses of other pages that may use the service.
         clock: seconds.
+        key: with which tickets are signed; services with the same one take each other's.
     """
 
-    store: TokenStore
+    store: KnownTokens
     is_open: bool
     origins: tuple[str, ...] = ()
     clock: Callable[[], float] = time.monotonic
+    key: bytes = field(default_factory=lambda: secrets.token_bytes(32))
     _uses: dict[str, deque[float]] = field(default_factory=dict)
-    _key: bytes = field(default_factory=lambda: secrets.token_bytes(32))
 
     def token(self, request: Request, scope: Scope) -> Token:
         """The token of a request that may do this.
@@ -160,7 +161,7 @@ class Access:
         )
 
     def _signature(self, *parts: str) -> str:
-        return hmac.digest(self._key, "|".join(parts).encode("utf-8", "replace"), "sha256").hex()
+        return hmac.digest(self.key, "|".join(parts).encode("utf-8", "replace"), "sha256").hex()
 
 
 def own(token: Token, orders: Iterable[Order]) -> Iterable[Order]:

@@ -80,6 +80,8 @@ class _Headers:
             await self._application(scope, receive, send)
             return
 
+        await self._service.tokens.freshen()
+
         async def sent(message: Message) -> None:
             if message["type"] == "http.response.start":
                 # Anybody can make methods up, and each would be counted by itself for ever.

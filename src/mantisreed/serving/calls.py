@@ -78,9 +78,9 @@ class Caller:
         for wait in self._waits:
             await asyncio.sleep(wait)
             if await self._is_taken(order):
-                self._book.change(order, webhook_state="done")
+                await self._book.change(order, webhook_state="done")
                 return
-        self._book.change(order, webhook_state="failed")
+        await self._book.change(order, webhook_state="failed")
 
     async def _is_taken(self, order: Order) -> bool:
         try:

@@ -5,7 +5,6 @@ import logging
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Coroutine
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -30,7 +29,7 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.sent_jobs.choosing import let_go_of_unreadable
-from mantisreed.pipeline.transcribe import check_links, ledger_of
+from mantisreed.pipeline.transcribe import check_links
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.serving.purses import Purses
 from mantisreed.serving.results import facts_on_disk
@@ -71,21 +70,26 @@ class Desk(ABC):
     others_spend = False
 
     def __init__(
-        self, workspace: Workspace, book: OrderBook, options: DeskOptions | None = None
+        self,
+        workspace: Workspace,
+        book: OrderBook,
+        writer: LedgerWriter,
+        options: DeskOptions | None = None,
     ) -> None:
         """Work on nothing yet.
 
         Args:
-            workspace: with the engine cards and the ledger.
+            workspace: with the engine cards.
             book: of the orders.
-            options: how they are worked on.
+            writer: does things with the ledger, one after the other.
+            options: how the orders are worked on.
         """
         self._workspace, self._book = workspace, book
         self._options = options or DeskOptions()
         self._wanted_again: set[str] = set()  # orders that somebody has tried again
         self._is_stopping = False
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
-        self._writer = LedgerWriter(lambda: ledger_of(workspace))
+        self._writer = writer
         self.purses = Purses(
             book, self._writer, self._options.limit_of, others_spend=self.others_spend
         )
@@ -109,11 +113,6 @@ class Desk(ABC):
         """Let what is on its way come in for so many seconds."""
 
     @property
-    def writer(self) -> LedgerWriter:
-        """Does things with the ledger, one after the other."""
-        return self._writer
-
-    @property
     def waiting(self) -> int:
         """Orders that are not at an end."""
         return sum(not order.has_ended for order in self._book)
@@ -124,12 +123,28 @@ class Desk(ABC):
         """
         return set()
 
-    def resume(self) -> None:
+    async def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
-        for order in self._book:
-            if not order.is_finished and self._book.take_over(order) and not order.has_ended:
+        open_orders = [one for one in self._book if not one.is_finished and self.can_take(one)]
+        for order in await self._book.take_over(open_orders):
+            if not order.has_ended:
                 self.take(order)
         self._following = asyncio.create_task(self._follow_ledger())
+
+    def can_take(self, order: Order) -> bool:
+        """Whether this machine has what it takes to work on an order. One whose recording is on
+        another machine waits for a service there.
+        """
+        return order.link is not None or order.has_ended or Path(order.path).exists()
+
+    @abstractmethod
+    async def keep(self, order: Order) -> None:
+        """Put the recording of an order, before it is accepted, where those find it who will work
+        on it.
+
+        Raises:
+            RecordingError: it cannot be put there.
+        """
 
     def checked(self, wanted: RunOptions) -> TranscriptionOptions:
         """What is asked of the engine for an order; asked before it is accepted.
@@ -161,7 +176,7 @@ class Desk(ABC):
             ledger.jobs.note(order.id, "wanted again")
 
         await self._writer.perform(note)
-        self._book.change(
+        await self._book.change(
             order,
             state="waiting",
             stage="",
@@ -170,9 +185,10 @@ class Desk(ABC):
             finished=None,
             webhook_state=None,
             files=(),
+            options=order.options,
         )
-        # Another service that works on it sees in its file that it is wanted again.
-        if self._book.take_over(order):
+        # Another service that works on it sees in the ledger that it is wanted again.
+        if self.can_take(order) and await self._book.take_over([order]):
             self.take(order)
         else:
             self._wanted_again.discard(order.id)
@@ -184,7 +200,7 @@ class Desk(ABC):
             self.take(order)
 
     @abstractmethod
-    def forget(self, order: Order) -> None:
+    async def forget(self, order: Order) -> None:
         """Remove what was put elsewhere for an order that is forgotten.
 
         Raises:
@@ -201,8 +217,6 @@ class Desk(ABC):
             handle.cancel()
         await self._leave(limit)
         await asyncio.gather(*self._noting, return_exceptions=True)
-        with suppress(MantisreedError):  # all notes that mattered have been waited for
-            self._writer.close()
         self.workers.close()
 
     def _source_of(self, order: Order) -> Source:
@@ -220,9 +234,9 @@ class Desk(ABC):
         workspace = self._workspace
         return local_folder(workspace.folder, workspace.hidden, workspace.settings.into)
 
-    def _note_given_up(self, order: Order) -> None:
+    async def _note_given_up(self, order: Order) -> None:
         called = "waiting" if order.webhook else None
-        self._book.change(
+        await self._book.change(
             order, state="cancelled", stage="", finished=time.time(), webhook_state=called
         )
 
@@ -254,7 +268,7 @@ class Desk(ABC):
     async def _note_failed(self, order: Order, error: MantisreedError) -> None:
         # What failed before its recording was read is not noted in the ledger yet.
         await self._tell_ledger(order, "failed", str(error))
-        self._book.change(
+        await self._book.change(
             order,
             state="failed",
             stage="",
@@ -305,7 +319,7 @@ class Desk(ABC):
         if self._book.is_anothers(order) or self._book.has_changed_since(order, seen):
             return
         try:
-            await self._take_over(order, record)
+            await self._take_over(order, record, seen)
         except MantisreedError as error:
             self._options.on_failure(f"job {order.id} could not be noted: {error}")
             self._again(order, AGAIN_SECONDS)
@@ -314,19 +328,25 @@ class Desk(ABC):
         chosen = Filter(changed_since=moment)
         return await self._writer.perform(lambda ledger: ledger.listing.jobs(chosen))
 
-    async def _take_over(self, order: Order, record: JobRecord) -> None:
+    async def _take_over(self, order: Order, record: JobRecord, seen: int) -> None:
         """Take a job's state from the ledger, where it was not this service that has changed it."""
         cost = None if record.cost is None else round(float(record.cost), 6)
         if record.shown not in ENDED:
             stage = record.reason or ""
-            self._book.change(order, state=record.shown, stage=stage, finished=None, cost=cost)
+            await self._book.change(
+                order, state=record.shown, stage=stage, finished=None, cost=cost
+            )
             return
+        options = order.options
         if record.state == "cancelled":
             # It may have been forgotten, with all that was asked for.
-            order.options = msgspec.structs.replace(order.options, hints=None)
+            options = msgspec.structs.replace(options, hints=None)
         facts = await asyncio.to_thread(facts_on_disk, self._workspace, record)
-        self._book.change(
+        if self._book.has_changed_since(order, seen):
+            return  # meanwhile this service has noted its end itself
+        await self._book.change(
             order,
+            options=options,
             state=record.shown,
             stage="",
             **facts,

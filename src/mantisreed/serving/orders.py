@@ -1,22 +1,24 @@
-"""What the service was asked for: orders, each in a file, on disk before it is accepted."""
+"""What the services on a ledger were asked for: orders, in the ledger before they are accepted."""
 
 import secrets
 import time
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
-from mantisreed.errors import InputError, OutputError, reason_of
-from mantisreed.files import cannot_write, printable, write_whole
-from mantisreed.folders import check_no_link, read, remove
+from mantisreed.errors import reason_of
+from mantisreed.folders import check_no_link
 from mantisreed.jobs.life import ShownState
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.options import RunOptions
-from mantisreed.serving.services import Services
 from mantisreed.sources.recordings import Source
-from mantisreed.state import make_folder
+
+if TYPE_CHECKING:
+    from mantisreed.jobs.ledger import Ledger
+    from mantisreed.jobs.store.served import Served
 
 HAS_TEXT = frozenset(("done", "no speech", "incomplete", "suspect", "follow-up failed"))
 ENDED = HAS_TEXT | {"failed", "cancelled"}
@@ -30,9 +32,11 @@ class Order(msgspec.Struct, kw_only=True):
         id: by which it is known to whoever sent it, and in the ledger.
         owner: the name of the token that sent it; empty for whoever is at this machine.
         name: of the recording, fit for showing.
-        path: where it is on this machine; empty for a link that is fetched.
+        path: where it is on this machine, or would be; empty for a link that is fetched.
         link: the link; None for a file.
         is_ours: whether the file was uploaded, and goes when the job is forgotten.
+        stored: its address in the storage that all services share; None where it is not there.
+        digest_of_sound: of what is stored.
         upload: the id of the resumable upload that it was; None for none.
         options: what is wanted, whole.
         created, finished: seconds since 1970; None until it has ended.
@@ -42,6 +46,8 @@ class Order(msgspec.Struct, kw_only=True):
         kind: which kind of error that is, for counting.
         files: outputs, as paths.
         transcript: the file of the transcript; None where there is none yet.
+        place: where these paths lead, as `place_of` tells it.
+        corrections: how often somebody has begun, or ended, to save another transcript.
         words, doubts, duration, cost, currency, language: of the result, as far as they are known.
         webhook: where to call when it has ended; None for nowhere.
         profile: with which key such a call is signed: `live` or `test`.
@@ -51,7 +57,7 @@ class Order(msgspec.Struct, kw_only=True):
         most_seconds: of the recording; None for no limit.
         key: the idempotency key with which it was sent; None without one.
         digest: of the request with that key.
-        service: that works on it, as it signs; empty for whichever begins next.
+        service: that works on it, as it signs in the ledger; empty for whichever begins next.
     """
 
     id: str
@@ -60,6 +66,8 @@ class Order(msgspec.Struct, kw_only=True):
     path: str = ""
     link: str | None = None
     is_ours: bool = False
+    stored: str | None = None
+    digest_of_sound: str = ""
     upload: str | None = None
     options: RunOptions = RunOptions()
     created: float = 0.0
@@ -71,6 +79,8 @@ class Order(msgspec.Struct, kw_only=True):
     kind: str | None = None
     files: tuple[str, ...] = ()
     transcript: str | None = None
+    place: str = ""
+    corrections: int = 0
     words: int | None = None
     doubts: int | None = None
     duration: float | None = None
@@ -117,155 +127,130 @@ def new_id() -> str:
     return f"{int(time.time() * 1000):011x}{secrets.token_hex(6)}"
 
 
-class _Seen(NamedTuple):
-    """Which writing of a file was read; each makes a new file."""
-
-    number: int
-    moment: int
-
-    @classmethod
-    def of(cls, file: Path) -> "_Seen":
-        found = file.stat()
-        return cls(found.st_ino, found.st_mtime_ns)
-
-
-@dataclass(slots=True)
-class OrderBook:
-    """All orders, in memory and each in a file of its own.
+class KeyUsedError(Exception):
+    """Another service has taken a request with this idempotency key a moment ago.
 
     Attributes:
-        folder: where the files are.
-        services: who works on orders in this folder.
-        on_change: called with an order whenever something about it has changed.
-        on_gone: called with an order that another service has forgotten.
-        unreadable: why files of jobs could not be read, by the jobs' ids; their recordings are
-            kept.
+        order: of that request.
     """
 
-    folder: Path
-    services: Services
-    on_change: Callable[[Order], None] = lambda order: None
-    on_gone: Callable[[Order], None] = lambda order: None
-    unreadable: dict[str, str] = field(default_factory=dict)
-    _orders: dict[str, Order] = field(default_factory=dict)
-    _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
-    _forgotten: dict[str, float] = field(default_factory=dict)
-    _changes: int = 0
-    _last_change: dict[str, int] = field(default_factory=dict)
-    _seen: dict[str, _Seen] = field(default_factory=dict)
-    _taken_in: set[str] = field(default_factory=set)
+    def __init__(self, order: Order) -> None:
+        super().__init__(order.id)
+        self.order = order
 
-    def open(self) -> None:
-        """Read what is there; a file that cannot be read is left where it is, and is in
-        `unreadable`.
+
+class OrderBook:
+    """All orders, in memory and in the ledger, where other services change them too.
+
+    Attributes:
+        own: how this service signs; empty before the book is open.
+        unreadable: why orders in the ledger could not be read, by their IDs; they are left there,
+            and their recordings are kept.
+    """
+
+    def __init__(
+        self,
+        writer: LedgerWriter,
+        recordings: Path,
+        on_change: Callable[[Order], None] = lambda order: None,
+        on_gone: Callable[[Order], None] = lambda order: None,
+    ) -> None:
+        """Know of nothing yet.
+
+        Args:
+            writer: does things with the ledger.
+            recordings: the folder of this machine that those are in which were uploaded here.
+            on_change: called with an order whenever something about it has changed.
+            on_gone: called with an order that another service has forgotten.
+        """
+        self._writer, self._recordings = writer, recordings
+        self._on_change, self._on_gone = on_change, on_gone
+        self.own = ""
+        self.unreadable: dict[str, str] = {}
+        self._orders: dict[str, Order] = {}
+        self._by_key: dict[tuple[str, str], str] = {}
+        self._numbers: dict[str, int] = {}  # of the last change that is known here
+        self._forgotten: defaultdict[str, float] = defaultdict(float)
+        self._dead: set[str] = set()  # services that have ended
+        self._taken_in: set[str] = set()
+        # Changes that are shown here and not in the ledger yet, in order, by orders' IDs.
+        self._pending: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
+        self._changes = 0
+        self._last_change: dict[str, int] = {}
+
+    async def open(self) -> None:
+        """Read what is there.
 
         Raises:
-            InputError: what was spent by forgotten jobs cannot be read: nobody would know what may
-                be spent.
+            LedgerError: the ledger cannot be used.
         """
-        make_folder(self.folder)
-        try:
-            self._forgotten = msgspec.json.decode(read(self._spent_file), type=dict[str, float])
-        except FileNotFoundError:
-            pass  # nothing was forgotten so far
-        except (OSError, msgspec.MsgspecError) as error:
-            raise InputError(
-                f"the costs of tokens cannot be read ({reason_of(error)})",
-                where=printable(self._spent_file),
-                advice="repair it or move it away; without it, their limits begin anew",
-            ) from error
-        for file in sorted(self.folder.glob("*.json")):
-            try:
-                self._take(self._read(file))
-            except (OSError, ValueError, msgspec.MsgspecError) as error:
-                self.unreadable[file.stem] = reason_of(error)
+        self.own, rows = await self._writer.perform(
+            lambda ledger: (ledger.owner, ledger.served.all())
+        )
+        for row in rows:
+            self._take_in(row)
 
     def is_own(self, order: Order) -> bool:
         """Whether this service works on an order."""
-        return order.service == self.services.own
+        return order.service == self.own
 
     def is_anothers(self, order: Order) -> bool:
-        """Whether another service that lives works on an order."""
-        return not self.is_own(order) and self.services.is_there(order.service)
+        """Whether another service works on an order, which lives as far as is known."""
+        return order.service not in ("", self.own) and order.service not in self._dead
 
-    def take_over(self, order: Order) -> bool:
-        """Make an order this service's own, unless one that lives works on it.
-
-        Raises:
-            OutputError: it cannot be noted.
-        """
-        with self.services.turn():
-            self._look_at(order)
-            if self.is_anothers(order):
-                return False
-            self._set(order, {"service": self.services.own}, is_kept=True)
-        return True
-
-    def follow(self) -> list[Order]:
-        """Take in what other services have changed; gives the orders that are not as they were."""
-        found = {file.stem: file for file in self.folder.glob("*.json")}
-        new = {known for known, file in found.items() if self._is_new(file)} | self._taken_in
-        self._taken_in.clear()
-        changed = [self._orders[known] for known in sorted(new & self._orders.keys())]
-        for order in changed:
-            self.on_change(order)
-        for known in self._orders.keys() - found.keys():
-            order = self._orders[known]
-            self._drop(order)
-            self.on_gone(order)
-        return changed
-
-    def _is_new(self, file: Path) -> bool:
-        """Take in how an order is on disk; whether somebody else has written it."""
-        order = self._orders.get(file.stem)
-        try:
-            if order is not None:
-                return self._look_at(order)
-            if file.stem not in self.unreadable:
-                self._take(self._read(file))
-                return True
-        except (OSError, ValueError, msgspec.MsgspecError):
-            pass  # it is being written or removed at this moment; the next look sees it
-        return False
-
-    def _look_at(self, order: Order) -> bool:
-        """Take in how an order is on disk; whether another service has changed it."""
-        file = self.folder / f"{order.id}.json"
-        if _Seen.of(file) == self._seen.get(order.id):
-            return False
-        now = self._read(file)
-        for name in order.__struct_fields__:
-            setattr(order, name, getattr(now, name))
-        return True
-
-    def _read(self, file: Path) -> Order:
-        """An order's file.
+    async def take_over(self, orders: Iterable[Order]) -> list[Order]:
+        """Make orders this service's own; gives those that are, as others that live keep theirs.
 
         Raises:
-            OSError, ValueError, MsgspecError: it is not one.
+            LedgerError: it cannot be noted.
         """
-        seen = _Seen.of(file)
-        order = msgspec.json.decode(read(file), type=Order)
-        self._check(order, file)
-        self._seen[order.id] = seen
-        return order
+        wanted = [order.id for order in orders]
 
-    def _check(self, order: Order, file: Path) -> None:
-        """See that an order is the one of its file, and its recording the one in its own folder.
+        def note(ledger: "Ledger") -> list[tuple[Order, int]]:
+            rows = ledger.served.to_change(wanted)
+            bodies = {row.id: row.body for row in rows}
+            found = [(_order_of(row), row.number) for row in rows]
+            living = ledger.living({order.service for order, _ in found} - {ledger.owner})
+            taken = []
+            for order, number in found:
+                if order.service in living:
+                    taken.append((order, number))
+                    continue
+                order.service = ledger.owner
+                ledger.served.change(order.id, _with(bodies[order.id], service=ledger.owner))
+                taken.append((order, number + 1))
+            return taken
+
+        for now, number in await self._writer.perform(note):
+            self._replace(now, number)
+        mine = (self._orders.get(known) for known in wanted)
+        return [order for order in mine if order is not None and self.is_own(order)]
+
+    async def follow(self) -> list[Order]:
+        """Take in what other services have changed; gives the orders that are not as they were.
 
         Raises:
-            ValueError: it is not.
-            OSError: a link is in the way.
+            LedgerError: the ledger cannot be read.
         """
-        if order.id != file.stem:
-            raise ValueError("it is another job's")
-        if order.link is not None or not order.path:
-            return
-        if not order.is_ours:
-            raise ValueError("its recording is not one that was taken over")
-        # Wherever its file says that it is: nothing else is read, and nothing else removed.
-        own = self.folder.parent / "recordings" / order.id / Path(order.path).name
-        order.path = str(check_no_link(own.absolute()))
+        others = {
+            order.service
+            for order in self._orders.values()
+            if not order.is_finished and order.service not in ("", self.own)
+        }
+
+        def look(ledger: "Ledger") -> "tuple[set[str], list[Served]]":
+            numbers = ledger.served.numbers(_LATELY).items()
+            new = [known for known, number in numbers if number > self._numbers.get(known, 0)]
+            return ledger.living(others), ledger.served.some(new) if new else []
+
+        living, rows = await self._writer.perform(look)
+        self._dead = others - living
+        changed = self._taken_in | {known for row in rows if (known := self._take_in(row))}
+        self._taken_in = set()
+        orders = [self._orders[known] for known in sorted(changed & self._orders.keys())]
+        for order in orders:
+            self._on_change(order)
+        return orders
 
     def __len__(self) -> int:
         return len(self._orders)
@@ -282,111 +267,197 @@ class OrderBook:
         """The order that somebody has sent with this idempotency key."""
         return self._orders.get(self._by_key.get((owner, key), ""))
 
-    def add(self, order: Order) -> None:
-        """Take an order, which is this service's own; when this returns it is on disk.
+    async def add(self, order: Order) -> None:
+        """Take an order, which is this service's own; when this returns it is in the ledger.
 
         Raises:
-            OutputError: it cannot be written.
+            KeyUsedError: another service has taken one with its idempotency key.
+            LedgerError: it cannot be kept.
         """
-        order.service = self.services.own
-        self._write(order)
-        self._take(order)
-        self.on_change(order)
+        order.service = self.own
+        body = msgspec.json.encode(order)
 
-    def change(self, order: Order, *, is_kept: bool = True, **changes: Any) -> None:
-        """Change an order, as it is on disk by now: another service may have written it.
+        def add(ledger: "Ledger") -> "Served | None":
+            if ledger.served.add(order.id, order.owner, order.key, body):
+                return None
+            assert order.key is not None  # nothing else is refused
+            return ledger.served.with_key(order.owner, order.key)
+
+        before = await self._writer.perform(add)
+        if before is not None:
+            self._take_in(before)
+            raise KeyUsedError(self._orders[before.id])
+        self._replace(order, 1)
+        self._on_change(order)
+
+    def show(self, order: Order, **changes: Any) -> None:
+        """Change what only this service tells of an order, such as how far it has come."""
+        if self._set(order, changes) and order.id in self._orders:
+            self._on_change(order)
+
+    async def change(self, order: Order, **changes: Any) -> None:
+        """Change an order, as it is in the ledger by now: another service may have changed it.
+
+        Raises:
+            LedgerError: it cannot be noted.
+        """
+        await self.change_if(order, {}, **changes)
+
+    async def change_if(self, order: Order, expected: dict[str, Any], **changes: Any) -> bool:
+        """Change an order where it is in the ledger as expected.
 
         Args:
             order: one of the book's.
-            is_kept: whether it is put on disk; what only says how far it has come is not.
+            expected: values that it must have in the ledger.
             changes: its new values.
 
+        Returns:
+            Whether it had these values; else nothing is changed, but what others have changed is
+            taken in.
+
         Raises:
-            OutputError: it cannot be written.
+            LedgerError: it cannot be noted.
         """
-        if not is_kept or not self.services.traces():
-            self._set(order, changes, is_kept)
-            return
-        with self.services.turn():
-            if self._take_in(order):
-                self._set(order, changes, is_kept)
-
-    def _take_in(self, order: Order) -> bool:
-        """Take in an order before it is changed, so that the other's change is not written over
-        and `follow` still tells of it; whether there is such an order any more.
-        """
-        try:
-            if self._look_at(order):
-                self._taken_in.add(order.id)
-        except FileNotFoundError:
-            return order.id not in self._orders  # only its values are set, as of one forgotten
-        except (OSError, ValueError, msgspec.MsgspecError) as error:
-            file = self.folder / f"{order.id}.json"
-            raise OutputError(
-                f"cannot be read ({reason_of(error)})", where=printable(file)
-            ) from error
-        return True
-
-    def _set(self, order: Order, changes: dict[str, Any], is_kept: bool) -> None:
-        if all(getattr(order, name) == value for name, value in changes.items()):
-            return
-        for name, value in changes.items():
-            setattr(order, name, value)
+        if not expected and not self._set(order, changes):
+            return True
         if order.id not in self._orders:
-            return  # it was forgotten meanwhile
-        if is_kept:
+            return not expected  # it was forgotten meanwhile
+        pending = self._pending[order.id]
+        if not expected:
             self._changes += 1
             self._last_change[order.id] = self._changes
-            self._write(order)
-        self.on_change(order)
+            pending.append(changes)
+
+        def note(ledger: "Ledger") -> tuple[Order, int, bool] | None:
+            for row in ledger.served.to_change([order.id]):
+                now = _order_of(row)
+                if any(getattr(now, name) != value for name, value in expected.items()):
+                    return now, row.number, False
+                self._set(now, changes)
+                ledger.served.change(now.id, _with(row.body, **changes))
+                return now, row.number, True
+            return None
+
+        try:
+            noted = await self._writer.perform(note)
+        finally:
+            if not expected:
+                # By what it is: another one may say the same.
+                del pending[next(i for i, one in enumerate(pending) if one is changes)]
+            if not pending:
+                self._pending.pop(order.id, None)
+        if noted is None:
+            return not expected  # another service has forgotten it, which `follow` tells
+        now, number, is_made = noted
+        is_another = number != self._numbers.get(order.id)
+        if is_another or expected:
+            self._replace(now, number + 1 if is_made else number)
+        if is_another:
+            self._taken_in.add(order.id)
+        if is_made:
+            self._numbers[order.id] = number + 1
+            self._on_change(order)
+        return is_made
 
     @property
     def changes(self) -> int:
-        """The number of changes so far that were put on disk."""
+        """The number of changes so far that were noted."""
         return self._changes
 
     def has_changed_since(self, order: Order, changes: int) -> bool:
         """Whether an order was changed after the book had seen so many changes."""
         return self._last_change.get(order.id, 0) > changes
 
-    @property
-    def _spent_file(self) -> Path:
-        return self.folder.parent / "spent.json"
-
     def forgotten(self, owner: str) -> float:
         """What somebody's jobs have cost that were forgotten: forgetting gives no money back."""
         return self._forgotten.get(owner, 0.0)
 
-    def remove(self, order: Order) -> None:
+    async def remove(self, order: Order) -> None:
         """Forget an order, but for what it has cost.
 
         Raises:
-            OutputError: that cannot be noted, or its file cannot be removed.
+            LedgerError: that cannot be noted.
         """
-        if order.cost and order.id in self._orders:
-            self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
-            write_whole(self._spent_file, msgspec.json.encode(self._forgotten))
-        self._drop(order)
-        file = self.folder / f"{order.id}.json"
+        if order.id not in self._orders:
+            return
+        cost = order.cost or 0.0
+        number = await self._writer.perform(lambda ledger: ledger.served.forget(order.id, cost))
+        # Where another service was first, `follow` tells what it has noted.
+        if number is not None and self._drop(order):
+            self._numbers[order.id] = number
+            self._forgotten[order.owner] += cost
+
+    def _take_in(self, row: "Served") -> str | None:
+        """Take in what the ledger has; gives the ID of an order that is not as it was."""
+        if row.number <= self._numbers.get(row.id, 0):
+            return None
+        if row.body is None:
+            order = self._orders.get(row.id)
+            if order is not None and self._drop(order):
+                self._on_gone(order)
+            self._forgotten[row.owner] += row.cost
+            self._numbers[row.id] = row.number
+            return None
         try:
-            is_gone = remove(file)
-        except OSError as error:
-            raise cannot_write(file, error) from error
-        if not is_gone:
-            raise OutputError("cannot be removed", where=printable(file))
+            self._replace(_order_of(row), row.number)
+        except (ValueError, msgspec.MsgspecError, OSError) as error:
+            self.unreadable[row.id] = reason_of(error)
+            self._numbers[row.id] = row.number
+            return None
+        return row.id
 
-    def _take(self, order: Order) -> None:
-        self._orders[order.id] = order
-        if order.key is not None:
-            self._by_key[order.owner, order.key] = order.id
+    def _replace(self, now: Order, number: int) -> None:
+        """Have an order as the ledger has it; whoever holds it sees it."""
+        if now.link is None and now.path:
+            # Wherever it was taken in: nothing else is read here, and nothing else removed.
+            own = self._recordings / now.id / Path(now.path).name
+            now.path = str(check_no_link(own.absolute()))
+        order = self._orders.setdefault(now.id, now)
+        if order is not now:
+            for changes in (msgspec.structs.asdict(now), *self._pending.get(now.id, ())):
+                self._set(order, changes)
+        self._numbers[now.id] = number
+        if now.key is not None:
+            self._by_key[now.owner, now.key] = now.id
 
-    def _drop(self, order: Order) -> None:
-        for known in (self._orders, self._last_change, self._seen):
-            known.pop(order.id, None)
+    def _drop(self, order: Order) -> bool:
+        """Know no more of an order; whether something was known."""
+        self._last_change.pop(order.id, None)
         if self._by_key.get((order.owner, order.key or "")) == order.id:
             del self._by_key[order.owner, order.key or ""]
+        # Its number stays, so that its own end is no news.
+        return self._orders.pop(order.id, None) is not None
 
-    def _write(self, order: Order) -> None:
-        file = self.folder / f"{order.id}.json"
-        write_whole(file, msgspec.json.encode(order))
-        self._seen[order.id] = _Seen.of(file)
+    @staticmethod
+    def _set(order: Order, changes: dict[str, Any]) -> bool:
+        """Set values of an order; whether that changes it."""
+        if all(getattr(order, name) == value for name, value in changes.items()):
+            return False
+        for name, value in changes.items():
+            setattr(order, name, value)
+        return True
+
+
+_LATELY = 30.0
+"""Seconds for which a change counts as new: from when it is made until others see it, a commit may
+wait for a lock, and none waits longer than that."""
+
+
+def _with(body: bytes | None, **changes: Any) -> bytes:
+    """What is kept of an order, changed. What a newer program has noted in it stays."""
+    document = msgspec.json.decode(body or b"{}")
+    return msgspec.json.encode({**document, **changes})
+
+
+def _order_of(row: "Served") -> Order:
+    """What is kept of an order.
+
+    Raises:
+        ValueError, MsgspecError: it is none.
+    """
+    order = msgspec.json.decode(row.body or b"", type=Order)
+    if order.id != row.id or order.owner != row.owner:
+        raise ValueError("it is another job's")
+    if order.path and not order.is_ours:
+        raise ValueError("its recording is not one that was taken over")
+    return order

@@ -14,6 +14,7 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
 from mantisreed.jobs.life import ShownState
 from mantisreed.jobs.records import JobRecord
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.outcomes import Outcome
@@ -50,6 +51,7 @@ class OwnDesk(Desk):
         self,
         workspace: Workspace,
         book: OrderBook,
+        writer: LedgerWriter,
         options: DeskOptions | None = None,
         *,
         links: "LinkOffers | None" = None,
@@ -57,12 +59,13 @@ class OwnDesk(Desk):
         """Work on nothing yet.
 
         Args:
-            workspace: with the engine cards and the ledger.
+            workspace: with the engine cards.
             book: of the orders.
-            options: how they are worked on.
+            writer: does things with the ledger, one after the other.
+            options: how the orders are worked on.
             links: where pieces are offered to engines that fetch them.
         """
-        super().__init__(workspace, book, options)
+        super().__init__(workspace, book, writer, options)
         self._links = links
         self._lanes: dict[bytes, _Lane] = {}
         self._by_source: dict[
@@ -99,7 +102,7 @@ class OwnDesk(Desk):
         else:
             self._given_up.add(order.id)
             self._by_source[key][1].runner.stop_recording(key)
-        self._note_given_up(order)
+        await self._note_given_up(order)
 
     def _lane_of(self, order: Order) -> _Lane:
         """The batch for an order; what a job may spend is for it alone."""
@@ -171,7 +174,7 @@ class OwnDesk(Desk):
             return
         # Until its recording is there, nothing of it is in the ledger but that it waits.
         state: ShownState = "waiting" if event.stage == "fetching" else "sending"
-        self._book.change(found[0], is_kept=False, state=state, stage=event.text())
+        self._book.show(found[0], state=state, stage=event.text())
 
     def _ended(self, outcome: Outcome) -> None:
         """What became of a recording."""
@@ -188,7 +191,7 @@ class OwnDesk(Desk):
         try:
             if outcome.job is not None:
                 cost = outcome.cost
-                self._book.change(
+                await self._book.change(
                     order,
                     cost=None if cost is None else round(float(cost), 6),
                     currency=outcome.job.currency,
@@ -210,7 +213,8 @@ class OwnDesk(Desk):
         if outcome.state == "waiting" and not isinstance(outcome.error, SpendLimitError):
             until = getattr(outcome.error, "until", None)
             wait = max(1.0, until - time.time()) if until else AGAIN_SECONDS
-            self._book.change(order, state="waiting", stage=str(outcome.error or ""), error=None)
+            stage = str(outcome.error or "")
+            await self._book.change(order, state="waiting", stage=stage, error=None)
             self._again(order, wait)
             return
         if outcome.transcript is None:
@@ -218,11 +222,11 @@ class OwnDesk(Desk):
             return
         assert outcome.job is not None
         self._wanted_again.discard(order.id)
-        self._book.change(
+        await self._book.change(
             order,
             state=outcome.job.shown,
             stage="",
-            **facts_of(outcome.transcript, outcome.files),
+            **facts_of(outcome.transcript, outcome.files, self._workspace),
             error=str(outcome.error) if outcome.error else None,
             advice=outcome.error.advice if outcome.error else None,
             finished=time.time(),
@@ -232,15 +236,18 @@ class OwnDesk(Desk):
     async def _note_cancelled(self, order: Order) -> None:
         await self._tell_ledger(order, "cancelled", "cancelled by the user")
 
-    def forget(self, order: Order) -> None:
+    async def keep(self, order: Order) -> None:
+        """It stays where it is."""
+
+    async def forget(self, order: Order) -> None:
         """Nothing was put elsewhere."""
 
-    async def _take_over(self, order: Order, record: JobRecord) -> None:
+    async def _take_over(self, order: Order, record: JobRecord, seen: int) -> None:
         if order.id in self.on_their_way():
             if record.state == "cancelled" and order.id not in self._given_up:
                 await self.cancel(order)
             return
-        await super()._take_over(order, record)
+        await super()._take_over(order, record, seen)
         if not order.has_ended:
             self._again(order, AGAIN_SECONDS)
 

@@ -2,6 +2,7 @@
 
 import asyncio
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 from mantisreed.destinations.stored_outputs import local_folder
@@ -9,8 +10,9 @@ from mantisreed.engines.client import Ticket
 from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.records import Filter, JobRecord
+from mantisreed.jobs.records import JobRecord
 from mantisreed.jobs.store.database import LedgerError
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.incoming.shared_storage import SharedStorage
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.options import TranscriptionOptions
@@ -36,6 +38,7 @@ class QueueDesk(Desk):
         self,
         workspace: Workspace,
         book: OrderBook,
+        writer: LedgerWriter,
         queue: JobQueue,
         options: DeskOptions | None = None,
     ) -> None:
@@ -44,30 +47,54 @@ class QueueDesk(Desk):
         Args:
             workspace: with the engine cards and the ledger.
             book: of the orders.
+            writer: does things with the ledger, one after the other.
             queue: open for as long as orders come.
-            options: how they are worked on.
+            options: how the orders are worked on.
 
         Raises:
             TrustError: the settings are not trusted with their storage.
         """
-        super().__init__(workspace, book, options)
+        super().__init__(workspace, book, writer, options)
         self._queue = queue
         self._storage = SharedStorage.of(workspace)
         self._cards = digests_of_cards(workspace)
         self._being_queued: set[str] = set()
         self._given_up: set[str] = set()  # orders that are cancelled, from before that is noted
 
-    def forget(self, order: Order) -> None:
+    def can_take(self, order: Order) -> bool:
+        """As any other; and whose recording is in the storage."""
+        return order.stored is not None or super().can_take(order)
+
+    async def keep(self, order: Order) -> None:
+        """Put the recording of an order into the storage: once it is accepted, any service goes on
+        with it, whatever becomes of this machine.
+
+        Raises:
+            RecordingError: it cannot be put there.
+        """
+        if order.link is None and self._storage is not None:
+            source, digest = await asyncio.to_thread(
+                file_for_workers, self._source_of(order), self._storage
+            )
+            order.stored, order.digest_of_sound = source.link, digest
+
+    async def forget(self, order: Order) -> None:
         """Remove the recording of an order from the storage, unless another job needs it.
 
         Raises:
             InputError: it cannot be removed.
         """
-        with closing(open_ledger(self._workspace)) as ledger:
-            # One that was refused before it was accepted is not in the ledger.
-            for record in ledger.listing.jobs(Filter(ids=(order.id,))):
-                forget_stored(self._workspace, ledger, record)
         self._given_up.discard(order.id)
+        if order.stored is None or any(
+            one.stored == order.stored and one.id != order.id for one in self._book
+        ):
+            return
+        await asyncio.to_thread(self._remove_stored, order)
+
+    def _remove_stored(self, order: Order) -> None:
+        with closing(open_ledger(self._workspace)) as ledger:
+            stored = replace(order.source, link=order.stored)
+            forget_stored(self._workspace, ledger, order.id, order.digest_of_sound, stored)
 
     def take(self, order: Order) -> None:
         """Queue an order, unless that has begun."""
@@ -94,7 +121,7 @@ class QueueDesk(Desk):
         except MantisreedError:
             self._given_up.discard(order.id)
             raise
-        self._note_given_up(order)
+        await self._note_given_up(order)
         if tickets:
             self._later_on(self._tell_engine(record, tickets))
 
@@ -116,7 +143,7 @@ class QueueDesk(Desk):
                 # A service that was restarted has not seen how it ended.
                 await self._see(record, self._book.changes)
         except LedgerError as error:
-            self._book.change(order, is_kept=False, stage=str(error))
+            self._book.show(order, stage=str(error))
             self._again(order, _AWAY_SECONDS)
         except MantisreedError as error:
             await self._note_failed(order, error)
@@ -142,7 +169,7 @@ class QueueDesk(Desk):
             return ledger.jobs.queue(job, 0, again=is_again)
 
         if await self._writer.perform(note):
-            self._book.change(order, is_kept=False, stage="it is in the queue")
+            self._book.show(order, stage="it is in the queue")
             await self._queue.put([QueuedJob(job.id, job.engine)], self._cards)
 
     def _job_of(self, order: Order, options: TranscriptionOptions, outputs: Outputs) -> JobToOpen:
@@ -150,6 +177,10 @@ class QueueDesk(Desk):
         named = source.label
         if source.link is not None:
             check_link(source)
+        elif order.stored is not None and not source.path.exists():
+            # Another machine has taken it in.
+            source = replace(source, path=Path(source.name), link=order.stored)
+            digest = order.digest_of_sound
         else:
             source, digest = file_for_workers(source, self._storage)
         with closing(open_ledger(self._workspace)) as ledger:

@@ -41,8 +41,8 @@ def serve(
 async def _serve(service: Service, on_ready: Callable[[str], None]) -> None:
     stopping = asyncio.Event()
     with interruptible(stopping.set):
-        await service.begin()
         try:
+            await service.begin()
             listen = service.options.listen
             async with serving(
                 application(service), listen, key="--listen", most_of_one=_MOST_OF_ONE, most=None

@@ -1,23 +1,26 @@
 """The service as a whole: what its parts share, how it begins, and how it ends."""
 
 import asyncio
+import os
+import secrets
+import socket
 import time
-from collections import Counter as Counts
 from collections.abc import Callable
-from contextlib import AsyncExitStack
-from dataclasses import dataclass, field
+from contextlib import AsyncExitStack, closing, suppress
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 from weakref import WeakValueDictionary
 
 import msgspec
-from prometheus_client import CollectorRegistry, Counter, Gauge
 
 from mantisreed.cards.wire.transport import HttpTransport, Transport
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.under_way import UnderWay
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.incoming.storage_cache import StorageCache
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.sent_jobs.collecting import Collector
@@ -25,6 +28,7 @@ from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
 from mantisreed.serving.desk import Desk, DeskOptions
 from mantisreed.serving.feed import Feed
+from mantisreed.serving.metrics import Metrics
 from mantisreed.serving.options import with_limit
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.own_desk import OwnDesk
@@ -32,11 +36,12 @@ from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
 from mantisreed.serving.queue_desk import QueueDesk
-from mantisreed.serving.receiving.intake import Intake
+from mantisreed.serving.receiving.intake import Intake, take_in
 from mantisreed.serving.receiving.uploads import Uploads
+from mantisreed.serving.results import facts_on_disk
 from mantisreed.serving.routes.views import described
-from mantisreed.serving.services import Services
-from mantisreed.serving.tokens import TokenStore
+from mantisreed.serving.tokens import KnownTokens, TokenStore
+from mantisreed.state import is_same_place, make_folder, place_of
 from mantisreed.working.queue import JobQueue
 from mantisreed.workspace import Workspace
 
@@ -89,67 +94,6 @@ class ServeOptions:
         return is_loopback(self.listen.rpartition(":")[0])
 
 
-class Metrics:
-    """What is counted, in the open text format."""
-
-    def __init__(self) -> None:
-        self.registry = CollectorRegistry()
-        self.requests = Counter(
-            "mantisreed_requests",
-            "Requests to the service",
-            ("method", "status"),
-            registry=self.registry,
-        )
-        self.ended = Counter(
-            "mantisreed_jobs_ended", "Jobs by how they ended", ("state",), registry=self.registry
-        )
-        self.failed = Counter(
-            "mantisreed_jobs_failed",
-            "Failed jobs by what failed",
-            ("kind",),
-            registry=self.registry,
-        )
-        self.seconds = Counter(
-            "mantisreed_transcribed_seconds", "Sound that was transcribed", registry=self.registry
-        )
-        self.spent = Counter(
-            "mantisreed_spent", "What jobs cost", ("currency",), registry=self.registry
-        )
-        self.queue = Gauge("mantisreed_queue", "Jobs that have not ended", registry=self.registry)
-        self.workers = Gauge(
-            "mantisreed_workers", "Workers on the queue", ("machine",), registry=self.registry
-        )
-        self.queued = Gauge(
-            "mantisreed_queued",
-            "Queued recordings that have not ended",
-            ("engine", "state"),
-            registry=self.registry,
-        )
-        self.listeners = Gauge(
-            "mantisreed_event_streams", "Open event streams", registry=self.registry
-        )
-
-    def note_work(self, work: UnderWay) -> None:
-        """Count who works on the queue, and what is left of it."""
-        self.workers.clear()
-        for machine, count in Counts(one.host for one in work.workers).items():
-            self.workers.labels(machine).set(count)
-        self.queued.clear()
-        for state, counts in (("waiting", work.waiting), ("working", work.working)):
-            for engine, number in counts.items():
-                self.queued.labels(engine, state).set(number)
-
-    def note(self, order: Order) -> None:
-        """Count a job that has ended."""
-        self.ended.labels(order.state).inc()
-        if order.state == "failed":
-            self.failed.labels(order.kind or "unknown").inc()
-        if order.duration and order.state != "failed":
-            self.seconds.inc(order.duration)
-        if order.cost:
-            self.spent.labels(order.currency or "").inc(order.cost)
-
-
 class Service:
     """All parts of the service, from when it begins to listen until it ends."""
 
@@ -167,15 +111,20 @@ class Service:
         """
         folder = workspace.hidden / "serve"
         self.workspace, self.options, self._on_failure = workspace, options, on_failure
-        self.tokens = TokenStore(workspace.hidden)
-        if not options.is_loopback and not self.tokens.all():
+        with closing(open_ledger(workspace)) as ledger:
+            tokens = TokenStore(ledger).all()
+            key = ledger.tokens.key("tickets", secrets.token_hex(32))
+        if not options.is_loopback and not tokens:
             raise InputError(
                 f"{options.listen} is reached from other machines, and there is no token",
                 advice="`mantisreed tokens create NAME` makes one",
             )
-        self.access = Access(self.tokens, options.is_loopback, options.origins)
-        self.services = Services(folder / "services")
-        self.book = OrderBook(folder / "jobs", self.services, self._changed, self._gone)
+        self.writer = LedgerWriter(lambda: open_ledger(workspace, "serve"))
+        self.tokens = KnownTokens(self.writer, tokens)
+        self.access = Access(
+            self.tokens, options.is_loopback, options.origins, key=bytes.fromhex(key)
+        )
+        self.book = OrderBook(self.writer, folder / "recordings", self._changed, self._gone)
         self.feed = Feed(described)
         self.metrics = Metrics()
         self.intake = Intake(
@@ -217,18 +166,17 @@ class Service:
         """Read what is there, and go on with it."""
         transport = await self._stack.enter_async_context(LateTransport())
         transport.begin()  # the first recording is not to wait for it
-        self.services.begin()
-        self._stack.callback(self.services.end)
-        self.book.open()
+        await self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
         for known, reason in self.book.unreadable.items():
             self._on_failure(f"job {known} cannot be read, and is left as it is ({reason})")
-        if not self.services.has_others:  # what others are receiving is no rest of anything
+        # What others in this folder are receiving is no rest of anything.
+        if not await self._has_others_here():
             self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
             self.playing.clear()
         self.desk = await self._opened_desk()
         self.intake.contents = self.desk.workers.contents
-        await self.desk.writer.perform(lambda ledger: ledger.recover())
+        await self.writer.perform(lambda ledger: ledger.recover())
         # Whoever sends a job names the address: unless that may be near, not even its name's next
         # answer leads there.
         calling: Transport = transport
@@ -244,17 +192,17 @@ class Service:
             prefix=self.options.root_path,
         )
         if self.workspace.callbacks is not None:
-            collector = Collector(self.workspace, transport, writer=self.desk.writer)
+            collector = Collector(self.workspace, transport, writer=self.writer)
             hooks = ServeHooks(
                 on_ready=lambda listen: None,
                 on_done=lambda outcome: None,
                 on_failure=self._on_failure,
             )
-            self.callbacks = CallbackListener(self.workspace, self.desk.writer, collector, hooks)
+            self.callbacks = CallbackListener(self.workspace, self.writer, collector, hooks)
             rounds = asyncio.create_task(self.callbacks.rounds())
             self._stack.callback(rounds.cancel)
         await self.desk.purses.ready(order.owner for order in self.book)
-        self.desk.resume()
+        await self.desk.resume()
         for order in self.book:
             self._caller.look(order)
         following = asyncio.create_task(self._follow_others())
@@ -268,25 +216,28 @@ class Service:
             limit_of=self.limit_of,
         )
         if self._queue is None:
-            return OwnDesk(self.workspace, self.book, options, links=self.links)
+            return OwnDesk(self.workspace, self.book, self.writer, options, links=self.links)
         await self._stack.enter_async_context(self._queue)
-        return QueueDesk(self.workspace, self.book, self._queue, options)
+        return QueueDesk(self.workspace, self.book, self.writer, self._queue, options)
+
+    async def _has_others_here(self) -> bool:
+        """Whether another service lives on this machine, which may have the same folder."""
+        found = await self.writer.perform(lambda ledger: ledger.under_way())
+        this = socket.gethostname()
+        return any(
+            one.role == "serve" and one.host == this and one.pid != os.getpid()
+            for one in found.processes
+        )
 
     async def _follow_others(self) -> None:
-        """See what other services in this folder do, and take over what one has left.
-
-        Each look reads the state of every order's file, which a service alone does not need.
-        """
-        has_company = True
+        """See what other services on the ledger do, and take over what one has left."""
         while True:
             await asyncio.sleep(_LOOK)
-            if not has_company and not self.services.traces():
-                continue
             try:
-                for order in self.book.follow():
+                await self.tokens.freshen()  # those who listen to events show none again
+                for order in await self.book.follow():
                     await self._go_on_with(order)
-                self._take_over()
-                has_company = self.services.has_others
+                await self._take_over()
             except MantisreedError as error:
                 self._on_failure(f"the other services cannot be followed: {error}")
 
@@ -299,20 +250,33 @@ class Service:
         elif order.state == "cancelled" and order.id in self.desk.on_their_way():
             await self.desk.cancel(order)
 
-    def _take_over(self) -> None:
+    async def _take_over(self) -> None:
         """Work on what a service has left that has ended."""
-        for order in list(self.book):
-            if order.is_finished or self.book.is_own(order) or self.book.is_anothers(order):
-                continue
-            if self.book.take_over(order) and self.desk is not None and self._caller is not None:
-                if order.has_ended:
-                    self._caller.look(order)
-                else:
-                    self.desk.take(order)
+        if self.desk is None or self._caller is None:
+            return
+        left = [order for order in self.book if self._is_left(order, self.desk)]
+        for order in await self.book.take_over(left) if left else ():
+            if order.has_ended:
+                self._caller.look(order)
+            else:
+                self.desk.take(order)
+
+    def _is_left(self, order: Order, desk: Desk) -> bool:
+        """Whether nobody works on an order, and this service can."""
+        if order.is_finished or self.book.is_own(order) or self.book.is_anothers(order):
+            return False
+        return desk.can_take(order)
 
     def _gone(self, order: Order) -> None:
         """Another service has forgotten an order."""
+        self._forget_sound(order)
         self.feed.tell(order, is_gone=True)
+
+    def _forget_sound(self, order: Order) -> None:
+        """Remove what this machine has of an order's recording."""
+        if order.is_ours:
+            forget(self.intake.folder / order.id)
+        self.playing.forget(order.id)
 
     async def end(self) -> None:
         """Take nothing new, finish what is on its way or leave it resumable."""
@@ -324,6 +288,8 @@ class Service:
         if self.desk is not None:
             await self.desk.stop(self.options.shutdown_timeout)
         await self._stack.aclose()
+        with suppress(MantisreedError):  # all notes that mattered have been waited for
+            self.writer.close()
 
     def _changed(self, order: Order) -> None:
         if order.has_ended and order.id not in self._counted:
@@ -339,9 +305,10 @@ class Service:
                 self._caller.look(order)
 
     async def accept(self, order: Order) -> Order:
-        """Take an order: from now on it is on disk and in the ledger, and is worked on.
+        """Take an order: from now on it is in the ledger, and is worked on.
 
         Raises:
+            KeyUsedError: another service has taken one with its idempotency key.
             Problem: the service is stopping, an option makes no sense, or the token may not spend
                 that much.
             MantisreedError: it cannot be noted; nothing is left of it.
@@ -355,11 +322,12 @@ class Service:
         if order.options.engine is None:
             order.options = msgspec.structs.replace(order.options, engine=options.card.name)
         order.created = time.time()
-        self.book.add(order)
+        await self.desk.keep(order)
+        await self.book.add(order)
         try:
             await self.desk.announce(order, options.card)
         except MantisreedError:
-            self.book.remove(order)
+            await self.book.remove(order)
             raise
         self.desk.take(order)
         return order
@@ -423,24 +391,62 @@ class Service:
         """Who works on the ledger; nothing where it cannot say so soon."""
         if self.desk is None:
             return UnderWay()
-        asked = self.desk.writer.perform(lambda ledger: ledger.under_way())
+        asked = self.writer.perform(lambda ledger: ledger.under_way())
         try:
             return await asyncio.wait_for(asked, _SOON)
         except (TimeoutError, MantisreedError):
             return UnderWay()
 
-    def forget(self, order: Order) -> None:
-        """Remove an order with the recording that was uploaded for it; outputs and the ledger
-        stay.
+    async def forget(self, order: Order) -> None:
+        """Remove an order with the recording that was uploaded for it; outputs and the job in the
+        ledger stay.
         """
         if self.desk is not None:
-            self.desk.forget(order)  # first, as it may be refused
-        if order.is_ours:
-            forget(self.intake.folder / order.id)
-        self.playing.forget(order.id)
+            await self.desk.forget(order)  # first, as it may be refused
+        await asyncio.to_thread(self._forget_sound, order)
         if self.desk is not None:
             order.cost = max(order.cost or 0.0, self.desk.purses.owed_for(order)) or order.cost
-        self.book.remove(order)
+        await self.book.remove(order)
+
+    async def bring(self, order: Order) -> None:
+        """Have the outputs of an order on this machine, where another one has written them.
+
+        Raises:
+            MantisreedError: they cannot be had here.
+        """
+        here = place_of(self.workspace.hidden)
+        if order.transcript is None or is_same_place(order.place, here):
+            return
+        record = await self.writer.perform(lambda ledger: ledger.listing.job(order.id))
+        async with self.turn(f"{order.id} outputs"):
+            facts = await asyncio.to_thread(facts_on_disk, self.workspace, record, is_changed=True)
+        self.book.show(order, **facts)
+
+    async def recording_of(self, order: Order) -> Path | None:
+        """The recording of an order on this machine, fetched where another one has taken it in;
+        None where it is not to be had.
+
+        Raises:
+            RecordingError: it cannot be fetched.
+        """
+        if order.link is not None:
+            return None
+        path = Path(order.path)
+        if not path.is_file() and order.stored is not None:
+            async with self.turn(f"{order.id} sound"):
+                if not path.is_file():
+                    await self._fetch(order, path)
+        return path if path.is_file() else None
+
+    async def _fetch(self, order: Order, path: Path) -> None:
+        """Copy a recording from the storage to where it would be if it had come to this machine."""
+        cache = StorageCache.of(self.workspace)
+        if cache is None:
+            return
+        await asyncio.to_thread(make_folder, path.parent)
+        async with cache.file(replace(order.source, link=order.stored), path.parent) as found:
+            with found.open("rb") as source:
+                await asyncio.to_thread(take_in, source, path)
 
     def is_ready(self) -> bool:
         """Whether the ledger can be used."""

@@ -1,20 +1,21 @@
 """Tokens of the service: made, revoked, and known again by their digests alone."""
 
+import asyncio
 import hashlib
 import hmac
 import secrets
 import time
 from collections.abc import Sequence
-from pathlib import Path
-from typing import Literal, get_args
+from contextlib import suppress
+from typing import TYPE_CHECKING, Literal, get_args
 
 import msgspec
-from filelock import FileLock
 
-from mantisreed.errors import InputError
-from mantisreed.files import printable, write_whole
-from mantisreed.folders import read
-from mantisreed.state import make_folder
+from mantisreed.errors import InputError, MantisreedError
+from mantisreed.jobs.writer import LedgerWriter
+
+if TYPE_CHECKING:
+    from mantisreed.jobs.ledger import Ledger
 
 Scope = Literal["submit", "read", "admin"]
 SCOPES: tuple[Scope, ...] = get_args(Scope)
@@ -22,9 +23,12 @@ SCOPES: tuple[Scope, ...] = get_args(Scope)
 engines.
 """
 
-_FILE = "tokens.json"
 _PREFIX = "mr_"
 _NAME_LENGTH = 60  # characters
+# Seconds for which the tokens count as they were read: one that is revoked lets nobody in after
+# that, and a busy service does not ask the ledger at each request.
+_FRESH = 0.2
+_PATIENCE = 0.5  # seconds that a request waits for the ledger; after that, what is known counts
 
 
 class Limits(msgspec.Struct, frozen=True):
@@ -72,32 +76,21 @@ OWNER = Token("", "", ("admin",), 0.0)
 
 
 class TokenStore:
-    """The tokens of a workspace, in a file that only its owner can read."""
+    """The tokens of a ledger: all services on it know the same."""
 
-    def __init__(self, hidden: Path) -> None:
-        self._folder = hidden / "serve"
-        self._file = self._folder / _FILE
-        self._read: tuple[float, tuple[Token, ...]] | None = None
+    def __init__(self, ledger: "Ledger") -> None:
+        self._ledger = ledger
 
     def all(self) -> tuple[Token, ...]:
         """All that are not revoked, by name.
 
         Raises:
-            InputError: the file cannot be read.
+            InputError: they cannot be read.
         """
         try:
-            changed = self._file.stat().st_mtime_ns
-        except FileNotFoundError:
-            return ()
-        if self._read is None or self._read[0] != changed:
-            try:
-                tokens = msgspec.json.decode(read(self._file), type=tuple[Token, ...])
-            except (OSError, msgspec.MsgspecError) as error:
-                raise InputError(
-                    "the tokens cannot be read", where=printable(self._file)
-                ) from error
-            self._read = (changed, tokens)
-        return self._read[1]
+            return tuple(msgspec.json.decode(one, type=Token) for one in self._ledger.tokens.all())
+        except msgspec.MsgspecError as error:
+            raise InputError("the tokens cannot be read", where=self._ledger.where) from error
 
     def make(self, name: str, scopes: Sequence[str], limits: Limits) -> str:
         """Make a token; gives it, which nobody can find out later.
@@ -116,14 +109,11 @@ class TokenStore:
         if not name.strip() or len(name) > _NAME_LENGTH or not name.isprintable():
             raise InputError(f"a name has 1 to {_NAME_LENGTH} printable characters", where="NAME")
         secret = _PREFIX + secrets.token_urlsafe(32)
-        with self._lock():
-            tokens = self.all()
-            if any(token.name == name for token in tokens):
-                raise InputError(
-                    f"there is a token {name!r} already", advice="revoke it, or choose another name"
-                )
-            made = Token(name, _digest(secret), tuple(dict.fromkeys(scopes)), time.time(), limits)  # type: ignore[arg-type]
-            self._write([*tokens, made])
+        made = Token(name, _digest(secret), tuple(dict.fromkeys(scopes)), time.time(), limits)  # type: ignore[arg-type]
+        if not self._ledger.tokens.add(name, msgspec.json.encode(made)):
+            raise InputError(
+                f"there is a token {name!r} already", advice="revoke it, or choose another name"
+            )
         return secret
 
     def revoke(self, name: str) -> None:
@@ -132,14 +122,24 @@ class TokenStore:
         Raises:
             InputError: there is none of this name.
         """
-        with self._lock():
-            tokens = self.all()
-            left = [token for token in tokens if token.name != name]
-            if len(left) == len(tokens):
-                raise InputError(
-                    f"there is no token {name!r}", advice="`mantisreed tokens list` lists them"
-                )
-            self._write(left)
+        if not self._ledger.tokens.remove(name):
+            raise InputError(
+                f"there is no token {name!r}", advice="`mantisreed tokens list` lists them"
+            )
+
+
+class KnownTokens:
+    """The tokens as a service has read them a moment ago."""
+
+    def __init__(self, writer: LedgerWriter, tokens: Sequence[Token] = ()) -> None:
+        """Know of these tokens; `writer` asks the ledger."""
+        self._writer, self._tokens = writer, tuple(tokens)
+        self._read = 0.0
+        self._reading: asyncio.Task[None] | None = None
+
+    def all(self) -> tuple[Token, ...]:
+        """All that are not revoked, by name."""
+        return self._tokens
 
     def token_of(self, secret: str) -> Token | None:
         """The token that somebody has shown; None where it is none. It takes as long whatever was
@@ -147,19 +147,25 @@ class TokenStore:
         """
         shown = _digest(secret)
         found = None
-        for token in self.all():
+        for token in self._tokens:
             if hmac.compare_digest(token.digest, shown):
                 found = token
         return found
 
-    def _lock(self) -> FileLock:
-        make_folder(self._folder)
-        return FileLock(self._folder / "tokens.lock")
+    async def freshen(self) -> None:
+        """See which tokens there are now, unless that was seen a moment ago. While the ledger is
+        away, those count that are known.
+        """
+        if time.monotonic() - self._read < _FRESH:
+            return
+        if self._reading is None or self._reading.done():
+            self._reading = asyncio.create_task(self._freshened())
+        await asyncio.wait({self._reading}, timeout=_PATIENCE)
 
-    def _write(self, tokens: Sequence[Token]) -> None:
-        write_whole(self._file, msgspec.json.format(msgspec.json.encode(tokens), indent=1))
-        self._file.chmod(0o600)
-        self._read = None
+    async def _freshened(self) -> None:
+        with suppress(MantisreedError):  # the ledger is away, or its tokens cannot be read
+            self._tokens = await self._writer.perform(lambda ledger: TokenStore(ledger).all())
+            self._read = time.monotonic()
 
 
 def _digest(secret: str) -> str:

@@ -1,8 +1,10 @@
 """`mantisreed tokens`: tokens of the HTTP service: who may use it, and for what."""
 
+from contextlib import closing
 from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
+from mantisreed.jobs.ledger import open_ledger
 from mantisreed.serving.tokens import Limits, TokenStore
 from mantisreed.units import duration_given, iso_moment, money_given, size_given
 from mantisreed.workspace import open_workspace
@@ -26,7 +28,11 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Create, list or revoke tokens."""
-    store = TokenStore(open_workspace(asked.config).hidden)
+    with closing(open_ledger(open_workspace(asked.config))) as ledger:
+        return _done(console, TokenStore(ledger), asked)
+
+
+def _done(console: Console, store: TokenStore, asked: Arguments) -> int:
     if asked.action == "create":
         return _create(console, store, asked)
     if asked.action == "revoke":

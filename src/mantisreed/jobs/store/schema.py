@@ -20,14 +20,18 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
     stem      which recording has a stem in a storage; both are known by digests only
+    served    what services were asked for: each in JSON, with a number that grows with each change;
+              of a forgotten one only whose it was and what it has cost is left
+    token     who may use the services: in JSON, with the digest of each token
+    signing   keys that all services sign addresses with
 
 A newer program first expands the tables: columns and tables are added, and older programs go on
 beside it. What older programs could not work with waits until none of them lives (`Step`).
 
-Versions: 9 did not know whose stems in a storage are. 8 did not know who can read it. 7 did not
-know to which engine a request is on its way, and no queue. 6 did not know where processes run. 5
-did not know how a job that is done has ended, nor jobs that ask for the same, and had `in doubt`
-for `unconfirmed`.
+Versions: 10 did not know what services are asked for. 9 did not know whose stems in a storage are.
+8 did not know who can read it. 7 did not know to which engine a request is on its way, and no
+queue. 6 did not know where processes run. 5 did not know how a job that is done has ended, nor jobs
+that ask for the same, and had `in doubt` for `unconfirmed`.
 """
 
 from collections.abc import Callable
@@ -106,6 +110,24 @@ _PAYMENTS = """
         reported_cost TEXT
     )
     """
+
+_SERVED = (
+    """
+    CREATE TABLE served (
+        id TEXT PRIMARY KEY,
+        owner TEXT NOT NULL,                 -- the name of the token that sent it
+        key TEXT,                            -- the idempotency key with which it was sent
+        number BIGINT NOT NULL DEFAULT 1,    -- of its last change
+        changed DOUBLE PRECISION NOT NULL,
+        cost DOUBLE PRECISION NOT NULL DEFAULT 0, -- of one that is forgotten
+        body BYTEA                           -- JSON; NULL of one that is forgotten
+    )
+    """,
+    "CREATE UNIQUE INDEX served_by_key ON served (owner, key) WHERE key IS NOT NULL",
+    "CREATE INDEX served_by_changed ON served (changed)",
+    "CREATE TABLE token (name TEXT PRIMARY KEY, body BYTEA NOT NULL)",
+    "CREATE TABLE signing (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
+)
 
 _STEMS = ("CREATE TABLE stem (name TEXT PRIMARY KEY, owner TEXT NOT NULL)",)
 
@@ -219,6 +241,7 @@ _CREATE = (
     *_FOLLOW_UPS,
     *_ROOM,
     *_STEMS,
+    *_SERVED,
     _PAYMENTS,
     "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
@@ -382,6 +405,8 @@ _FROM_8 = (
 
 _FROM_9 = _STEMS
 
+_FROM_10 = _SERVED
+
 _FIRST_SHARED = 9
 """The first version whose programs know that a newer one may only have added to it."""
 
@@ -391,6 +416,7 @@ _MIGRATIONS = {
     7: Step(_FROM_7, 8),
     8: Step(_FROM_8, 9),
     9: Step(_FROM_9, 9),
+    10: Step(_FROM_10, 9),
 }
 """What makes a ledger of a version one of the next."""
 

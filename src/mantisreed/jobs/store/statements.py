@@ -15,6 +15,7 @@ INSERT INTO process (owner, started, seen, host, pid, program, role, ledger)
 VALUES (:owner, CLOCK(), CLOCK(), :host, :pid, :program, :role, :ledger)
 ON CONFLICT (owner) DO UPDATE SET seen = excluded.seen
 """
+ALL_PROCESSES = "SELECT owner FROM process"
 OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
 LEASE_IS_OVER = """
 SELECT 1 AS found FROM process WHERE owner = :owner

@@ -73,7 +73,8 @@ def _forgotten(
 ) -> Forgotten:
     stored = _stored(record)
     # First, as it may be refused: where a recording lies is only known while its job is kept.
-    forget_stored(workspace, ledger, record)
+    if stored is not None and (recording := _recording_of(stored)) is not None:
+        forget_stored(workspace, ledger, record.id, record.digest, recording)
     if stored is None:
         outputs = []
     else:
@@ -155,22 +156,29 @@ def _forget_sound(workspace: Workspace, recording: Source) -> None:
     forget_phrase(workspace.hidden, recording.path)
 
 
-def forget_stored(workspace: Workspace, ledger: Ledger, record: JobRecord) -> None:
+def forget_stored(
+    workspace: Workspace, ledger: Ledger, job: str, digest: str, recording: Source
+) -> None:
     """Remove a job's recording that was put into the storage of the settings for the queue, unless
     another job needs it.
+
+    Args:
+        workspace: with the settings.
+        ledger: that knows the other jobs.
+        job: the ID of the one that is forgotten.
+        digest: of its recording.
+        recording: as workers find it.
 
     Raises:
         InputError: it cannot be removed.
         TrustError: the settings are not trusted with the storage that they name.
     """
-    own = _stored(record)
-    recording = None if own is None else _recording_of(own)
     storage = SharedStorage.of(workspace)
-    if storage is None or recording is None or not storage.holds(recording):
+    if storage is None or not storage.holds(recording):
         return
-    for other in ledger.listing.jobs(Filter(digest=record.digest)):
+    for other in ledger.listing.jobs(Filter(digest=digest)):
         stored = _stored(other)
-        if other.id != record.id and stored is not None and stored.source == recording.link:
+        if other.id != job and stored is not None and stored.source == recording.link:
             return
     storage.remove(recording)
     cache = StorageCache.of(workspace)

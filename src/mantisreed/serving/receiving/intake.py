@@ -319,7 +319,7 @@ class Intake:
                 raise Problem(413, f"the recording is over {most} bytes")
             try:
                 with self.room(token, size):
-                    await asyncio.to_thread(_link_or_copy, source, target)
+                    await asyncio.to_thread(take_in, source, target)
             except OSError as error:
                 what = f"the recording cannot be taken over ({reason_of(error)})"
                 raise Problem(507, what) from error
@@ -409,7 +409,7 @@ class Intake:
             )
 
 
-def _link_or_copy(source: BinaryIO, target: Path) -> None:
+def take_in(source: BinaryIO, target: Path) -> None:
     """Give an open file another name, or copy it."""
     with suppress(OSError):  # another disk, another user's file, or no such system call
         opened_file = f"/proc/self/fd/{source.fileno()}"

@@ -135,7 +135,7 @@ async def text_answer(
     Raises:
         Problem: there is none, or it is gone.
     """
-    document = await asyncio.to_thread(document_of, order)
+    document = await document_of(service, order)
     writing = order.options.writing or default_writing(service.workspace)
     kind = form.media_type
     charset = "; charset=utf-8" if kind.startswith("text/") else ""
@@ -177,12 +177,18 @@ def names_version(given: str | None, tag: str, *, is_weak: bool = False) -> bool
     return "*" in tags or tag in tags or (is_weak and f"W/{tag}" in tags)
 
 
-def document_of(order: Order) -> TranscriptDocument:
+async def document_of(service: Service, order: Order) -> TranscriptDocument:
     """The transcript of a job, with its version.
 
     Raises:
         Problem: there is none, or it is gone.
+        MantisreedError: another machine has written it, and it cannot be had here.
     """
+    await service.bring(order)
+    return await asyncio.to_thread(_document_on_disk, order)
+
+
+def _document_on_disk(order: Order) -> TranscriptDocument:
     if order.state not in HAS_TEXT or order.transcript is None:
         raise Problem(
             409, f"the job is {order.state}, and has no text", advice="follow its events, or wait"

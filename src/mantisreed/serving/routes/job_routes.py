@@ -1,6 +1,5 @@
 """Routes of jobs: sending, listing, following, cancelling, trying again, forgetting."""
 
-import asyncio
 from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any
 
@@ -108,7 +107,7 @@ async def one(request: Request, job: str) -> Response:
     """One job, with its pieces, attempts and follow-ups."""
     service, _, order = order_of(request, job, "read")
     assert service.desk is not None
-    more = await service.desk.writer.perform(
+    more = await service.writer.perform(
         lambda ledger: described_pieces(
             ledger.listing.job(order.id),
             ledger.listing.pieces(order.id),
@@ -205,6 +204,6 @@ async def forget(request: Request, job: str) -> Response:
                 "a request that was running at the cancellation is still running",
                 retry_after=2,
             )
-        await asyncio.to_thread(service.forget, order)
+        await service.forget(order)
     service.feed.tell(order, is_gone=True)
     return Response(status_code=204)

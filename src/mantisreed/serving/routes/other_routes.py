@@ -47,7 +47,7 @@ async def plan(request: Request) -> Response:
         source = Source(Path(order.path))
         (planned,) = await asyncio.to_thread(plan_recordings, service.workspace, options, [source])
     finally:
-        await asyncio.to_thread(service.forget, order)
+        await service.forget(order)
     if planned.error is not None:
         raise Problem.of(planned.error)
     price = options.card.price
@@ -99,7 +99,7 @@ async def costs(
     """What was paid, by day or month and engine."""
     service, _ = let_in(request, "admin")
     assert service.desk is not None
-    spent = await service.desk.writer.perform(lambda ledger: ledger.listing.spending(by))
+    spent = await service.writer.perform(lambda ledger: ledger.listing.spending(by))
     rows = [
         {
             by: one.when,

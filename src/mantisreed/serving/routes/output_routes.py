@@ -39,7 +39,8 @@ from mantisreed.serving.routes.description import (
 )
 from mantisreed.serving.routes.shapes import ReviewAddress, SavedFiles
 from mantisreed.serving.service import Service
-from mantisreed.transcript.document import from_json
+from mantisreed.state import place_of
+from mantisreed.transcript.document import Transcript, from_json
 from mantisreed.workbench.reviewing import Reviewed, reviewed
 
 LARGEST_TRANSCRIPT = 64 << 20
@@ -87,8 +88,8 @@ async def output(request: Request, job: str, form: Annotated[str, _FORM]) -> Res
 async def sound(request: Request, job: str) -> Response:
     """The recording, for the review page."""
     service, _, order = order_of(request, job, "read")
-    recording = _recording_of(order)
-    document = await asyncio.to_thread(document_of, order)
+    recording = await _recording_of(service, order)
+    document = await document_of(service, order)
     track = document.transcript.recording.track_number
     played, file = await service.playing.of(order.id, recording, track)
     return FileResponse(file, media_type=played.media_type)
@@ -106,8 +107,8 @@ async def open_review(request: Request, job: str) -> Response:
 async def review(request: Request, job: str) -> Response:
     """The review page: hear, read, correct, save."""
     service, _, order = order_of(request, job, "read")
-    recording = _recording_of(order)
-    document = await asyncio.to_thread(document_of, order)
+    recording = await _recording_of(service, order)
+    document = await document_of(service, order)
     track = document.transcript.recording.track_number
     played, _ = await service.playing.of(order.id, recording, track)
     ready = await asyncio.to_thread(reviewed, document.transcript, recording, played)
@@ -140,29 +141,43 @@ async def save(request: Request, job: str) -> Response:
         if len(body) > LARGEST_TRANSCRIPT:
             raise Problem(413, f"a transcript has at most {LARGEST_TRANSCRIPT} bytes")
     async with order_to_change(request, job) as (service, _, order):
-        before = await asyncio.to_thread(document_of, order)
-        if not names_version(began_from, before.tag):
+        before = await document_of(service, order)
+        number = order.corrections
+        if not names_version(began_from, before.tag) or not await service.book.change_if(
+            order, {"corrections": number}, corrections=number + 1
+        ):
+            tag = (await document_of(service, order)).tag
             raise Problem(
                 412,
                 "somebody else has saved a correction meanwhile; nothing was changed",
                 advice="lay yours over the present one, and save that",
-                headers={"ETag": before.tag},
+                headers={"ETag": tag},
             )
-        files = await asyncio.to_thread(_saved, service, order, before, bytes(body))
-        after = await asyncio.to_thread(document_of, order)
+        files, corrected = await asyncio.to_thread(_saved, service, order, before, bytes(body))
+        await service.book.change(
+            order,
+            words=len(corrected.words),
+            doubts=len(corrected.doubts_worth_hearing),
+            place=place_of(service.workspace.hidden),
+            transcript=order.transcript,
+            files=order.files,
+            corrections=number + 2,  # other services fetch what they had
+        )
+        after = await document_of(service, order)
     return json_answer({"files": [file.name for file in files]}, ETag=after.tag)
 
 
-def _recording_of(order: Order) -> Path:
+async def _recording_of(service: Service, order: Order) -> Path:
     """The recording of a job.
 
     Raises:
         Problem: it is not here, as that of a link, or not here any more.
     """
-    if not order.path or not Path(order.path).is_file():
+    path = await service.recording_of(order)
+    if path is None:
         advice = "`mantisreed review` with a copy of it"
         raise Problem(404, "the recording is not on this machine", advice=advice)
-    return Path(order.path)
+    return path
 
 
 def _stem_of(document: Path) -> str:
@@ -189,8 +204,8 @@ def _review_page(service: Service, order: Order, ready: Reviewed, tag: str, at: 
 
 def _saved(
     service: Service, order: Order, before: TranscriptDocument, content: bytes
-) -> tuple[Path, ...]:
-    """Write a corrected transcript over the job's outputs.
+) -> tuple[tuple[Path, ...], Transcript]:
+    """Write a corrected transcript over the job's outputs; gives these, and what was written.
 
     Raises:
         InputError: it is no transcript.
@@ -208,8 +223,4 @@ def _saved(
     outputs = Outputs(
         document.parent, service.workspace.hidden, formats, options=writing, overwrite=True
     )
-    files = outputs.write(stem, order.source, corrected).files
-    service.book.change(
-        order, words=len(corrected.words), doubts=len(corrected.doubts_worth_hearing)
-    )
-    return files
+    return outputs.write(stem, order.source, corrected).files, corrected

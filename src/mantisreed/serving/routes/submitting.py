@@ -5,7 +5,7 @@ import re
 
 from starlette.requests import Request
 
-from mantisreed.serving.orders import Order
+from mantisreed.serving.orders import KeyUsedError, Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.receiving.intake import Received, fingerprint
 from mantisreed.serving.routes.answers import form_of
@@ -39,8 +39,12 @@ async def submitted(service: Service, request: Request, token: Token) -> tuple[O
         order, digest = received.order, await asyncio.to_thread(fingerprint, received.order)
         if before is None:
             order.key, order.digest = key, digest
-            return await _accepted(service, request, received, token), received.wait
-        await asyncio.to_thread(service.forget, order)  # its recording has come twice
+            try:
+                return await _accepted(service, request, received, token), received.wait
+            except KeyUsedError as used:
+                before = used.order
+        else:
+            await service.forget(order)  # its recording has come twice
         if before.digest != digest:
             raise Problem(422, "this idempotency key was used for another request")
         return before, received.wait
@@ -57,7 +61,7 @@ async def _accepted(service: Service, request: Request, received: Received, toke
             form_of(request)
         order = await service.accept(received.order)
     except Exception:
-        await asyncio.to_thread(service.forget, received.order)
+        await service.forget(received.order)
         raise
     if received.upload is not None:
         service.intake.uploads.drop(received.upload)
