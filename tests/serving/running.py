@@ -4,7 +4,7 @@ import contextlib
 import json
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -108,10 +108,15 @@ class Running:
 
 
 @contextlib.contextmanager
-def serving(folder: Path, *arguments: str, port: int | None = None) -> Iterator[Running]:
+def serving(
+    folder: Path,
+    *arguments: str,
+    port: int | None = None,
+    program: Sequence[str] = (sys.executable, "-m", "mantisreed"),
+) -> Iterator[Running]:
     """`mantisreed serve` in a folder with settings."""
     listen = f"127.0.0.1:{port or free_port()}"
-    command = [sys.executable, "-m", "mantisreed", "serve", "--listen", listen, *arguments]
+    command = [*program, "serve", "--listen", listen, *arguments]
     with (folder / "serve.err").open("a") as errors:
         process = subprocess.Popen(
             command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True

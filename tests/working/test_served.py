@@ -1,7 +1,9 @@
 """A service that leaves its jobs to workers on other machines."""
 
 import json
+import shutil
 import socket
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -236,6 +238,103 @@ def test_what_a_killed_service_has_queued_another_one_tells_the_end_of(
             assert second.ended(job)["state"] == "done"
             assert second.ask("GET", f"/jobs/{job}/text").status == 200
     assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 4
+
+
+@pytest.fixture
+def another(workspace: Path, elsewhere: tuple[str, str]) -> Iterator[Running]:
+    """A service on another machine, with the same ledger and storage."""
+    # What a machine is known by stands for the machine.
+    code = (
+        "import sys; from mantisreed import state; state.this_machine = lambda: 'another';"
+        "from mantisreed.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    )
+    with serving(
+        workspace.parent / "other", "--queue", program=(sys.executable, "-c", code)
+    ) as service:
+        yield service
+
+
+def told_by(service: Running, job: str, state: str) -> dict[str, Any]:
+    """What a service tells of a job, once it is in a state."""
+    told: dict[str, Any] = {}
+
+    def is_so() -> bool:
+        told.update(service.ask("GET", f"/jobs/{job}").json)
+        return told.get("state") == state
+
+    try:
+        wait_until(is_so, 20.0)
+    except AssertionError as error:
+        raise AssertionError(f"last told: {told}") from error
+    return told
+
+
+def test_services_on_two_machines_answer_for_the_same_jobs(
+    service: Running,
+    another: Running,
+    store: ObjectStore,
+    notes: Path,
+    ferry: Ferry,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    found = sorted(notes.iterdir())[:2]
+    first = service.send(found[0], "/jobs?name=first.flac&to=srt").json["id"]
+    second = another.send(found[1], "/jobs?name=second.flac&to=srt").json["id"]
+    for one in (service, another):
+        for job in (first, second):
+            told_by(one, job, "waiting")
+    assert "2 done" in mantisreed("work", "--until-idle", "2s", *elsewhere).stderr
+    texts = []
+    for one in (service, another):
+        for job in (first, second):
+            assert told_by(one, job, "done")["words"] > 0
+            texts.append(one.ask("GET", f"/jobs/{job}/outputs/srt").body)
+            assert one.ask("GET", f"/jobs/{job}/sound").status == 200
+    assert texts[:2] == texts[2:] and set(ferry.answered.values()) == {1}
+    # An address that one opens leads through whichever answers.
+    page = service.ask("POST", f"/jobs/{first}/review").json["url"]
+    assert another.ask("GET", page).status == 200
+    # What one corrects, the other has; of two who begin from the same, one is first.
+    document = another.ask("GET", f"/jobs/{first}/outputs/json").json
+    before = service.ask("HEAD", f"/jobs/{first}/outputs/json").headers["etag"]
+    document["notes"] = ["heard twice"]
+    assert another.save(first, document).status == 200
+    path = f"/jobs/{first}/outputs/json"
+    assert service.save(first, document, before).status == 412
+    wait_until(lambda: service.ask("GET", path).json.get("notes") == ["heard twice"], 20.0)
+    # What one forgets is nowhere.
+    assert another.ask("DELETE", f"/jobs/{first}").status == 204
+    wait_until(lambda: service.ask("GET", f"/jobs/{first}").status == 404, 20.0)
+    for folder in (service.folder, another.folder):
+        assert not (folder / ".mantisreed" / "serve" / "recordings" / first).exists()
+    assert service.ask("POST", f"/jobs/{second}/retry").status in (202, 409)
+
+
+def test_tokens_are_the_same_on_all_machines(service: Running, another: Running) -> None:
+    token = made(another.folder, "hut")
+    for one in (service, another):
+        assert one.ask("GET", "/jobs", token=token).status == 200
+        assert one.ask("GET", "/jobs").status == 401
+
+
+def test_what_a_machine_accepted_before_it_was_lost_is_done_from_another(
+    service: Running,
+    another: Running,
+    store: ObjectStore,
+    notes: Path,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    job = service.send(notes / "note 1.flac", "/jobs?name=note.flac").json["id"]
+    service.process.kill()
+    service.process.wait()
+    shutil.rmtree(service.folder / ".mantisreed" / "serve" / "recordings")
+    ended = mantisreed("work", "--until-idle", "15s", *elsewhere)
+    assert "1 done, 0 failed" in ended.stderr, ended.stderr
+    told_by(another, job, "done")
+    assert another.ask("GET", f"/jobs/{job}/text").body.strip()
 
 
 def test_a_queue_needs_a_ledger_that_several_machines_can_use(

@@ -4,6 +4,7 @@ import secrets
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -411,7 +412,9 @@ class OrderBook:
         if now.link is None and now.path:
             # Wherever it was taken in: nothing else is read here, and nothing else removed.
             own = self._recordings / now.id / Path(now.path).name
-            now.path = str(check_no_link(own.absolute()))
+            now.path = str(own.absolute())
+            with suppress(FileNotFoundError):  # it came to another machine
+                check_no_link(own.absolute())
         order = self._orders.setdefault(now.id, now)
         if order is not now:
             for changes in (msgspec.structs.asdict(now), *self._pending.get(now.id, ())):

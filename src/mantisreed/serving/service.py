@@ -1,6 +1,7 @@
 """The service as a whole: what its parts share, how it begins, and how it ends."""
 
 import asyncio
+import logging
 import os
 import secrets
 import socket
@@ -49,6 +50,8 @@ if TYPE_CHECKING:
     from mantisreed.engines.links import LinkOffers
     from mantisreed.secrets import Secret
 
+
+_log = logging.getLogger(__name__)
 
 _LOOK = 1.0  # seconds between two looks at what other services in the folder have done
 _SOON = 2.0  # seconds in which the ledger says who works, or is not asked further
@@ -148,6 +151,7 @@ class Service:
         self._ended: dict[str, asyncio.Event] = {}
         self.keys_in_use: set[tuple[str, str]] = set()
         self._counted: set[str] = set()
+        self._told: set[str] = set()  # jobs that cannot be read
         self._turns: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._stack = AsyncExitStack()
 
@@ -168,8 +172,7 @@ class Service:
         transport.begin()  # the first recording is not to wait for it
         await self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
-        for known, reason in self.book.unreadable.items():
-            self._on_failure(f"job {known} cannot be read, and is left as it is ({reason})")
+        self._tell_unreadable()
         # What others in this folder are receiving is no rest of anything.
         if not await self._has_others_here():
             self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
@@ -220,6 +223,13 @@ class Service:
         await self._stack.enter_async_context(self._queue)
         return QueueDesk(self.workspace, self.book, self.writer, self._queue, options)
 
+    def _tell_unreadable(self) -> None:
+        """Tell of jobs in the ledger that cannot be read, once of each."""
+        for known in sorted(self.book.unreadable.keys() - self._told):
+            self._told.add(known)
+            reason = self.book.unreadable[known]
+            self._on_failure(f"job {known} cannot be read, and is left as it is ({reason})")
+
     async def _has_others_here(self) -> bool:
         """Whether another service lives on this machine, which may have the same folder."""
         found = await self.writer.perform(lambda ledger: ledger.under_way())
@@ -237,9 +247,13 @@ class Service:
                 await self.tokens.freshen()  # those who listen to events show none again
                 for order in await self.book.follow():
                     await self._go_on_with(order)
+                self._tell_unreadable()
                 await self._take_over()
             except MantisreedError as error:
                 self._on_failure(f"the other services cannot be followed: {error}")
+            except Exception as error:
+                _log.exception("the other services could not be followed")
+                self._on_failure(f"the other services could not be followed ({error!r})")
 
     async def _go_on_with(self, order: Order) -> None:
         """Do what another service was asked for with an order of this one."""
