@@ -318,6 +318,28 @@ def test_tokens_are_the_same_on_all_machines(service: Running, another: Running)
         assert one.ask("GET", "/jobs").status == 401
 
 
+def test_an_upload_goes_on_at_another_machine(
+    service: Running, another: Running, store: ObjectStore, notes: Path
+) -> None:
+    content = (notes / "note 2.flac").read_bytes()
+    begun = service.ask("POST", "/uploads?name=note.flac", content[:40_000], Upload_Complete="?0")
+    place = begun.headers["location"]
+    assert another.ask("HEAD", place).headers["upload-offset"] == "40000"
+    at_40_000, at_60_000 = {"Upload_Offset": "40000"}, {"Upload_Offset": "60000"}
+    part = another.ask("PATCH", place, content[40_000:60_000], Upload_Complete="?0", **at_40_000)
+    assert part.status == 204
+    assert service.ask("PATCH", place, content[40_000:], **at_40_000).status == 409
+    sent = service.ask("PATCH", place, content[60_000:], Upload_Complete="?1", **at_60_000)
+    assert sent.status == 204 and sent.headers["upload-complete"] == "?1"
+    wanted = json.dumps({"upload": place.removeprefix("/uploads/")}).encode()
+    job = another.ask("POST", "/jobs", wanted, Content_Type="application/json").json["id"]
+    assert another.ask("GET", f"/jobs/{job}").json["seconds"] == 8.0
+    (stored,) = [one for name, one in store.objects.items() if "/recordings/" in name]
+    assert stored.content == content
+    assert not any("/uploads/" in name for name in store.objects)
+    assert service.ask("HEAD", place).status == 404
+
+
 def test_what_a_machine_accepted_before_it_was_lost_is_done_from_another(
     service: Running,
     another: Running,
@@ -325,7 +347,6 @@ def test_what_a_machine_accepted_before_it_was_lost_is_done_from_another(
     notes: Path,
     elsewhere: tuple[str, str],
     mantisreed: Command,
-    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     job = service.send(notes / "note 1.flac", "/jobs?name=note.flac").json["id"]
     service.process.kill()

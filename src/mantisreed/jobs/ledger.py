@@ -24,7 +24,7 @@ from mantisreed.jobs.store.ownership import FileOwnership, LeaseOwnership, Owner
 from mantisreed.jobs.store.pace import PaceKeeper
 from mantisreed.jobs.store.payments import PaymentStore
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
-from mantisreed.jobs.store.served import ServedStore, TokenRows
+from mantisreed.jobs.store.served import ServedStore, TokenRows, UploadStore
 from mantisreed.jobs.store.sqlite import SqliteDatabase
 from mantisreed.jobs.under_way import UnderWay, under_way
 from mantisreed.workspace import Workspace
@@ -35,8 +35,8 @@ class Ledger:
 
     Attributes:
         owner: this process, as it signs what it has under way.
-        jobs, requests, replies, pace, calls, follow_ups, served, tokens: what is kept, and how it
-            changes.
+        jobs, requests, replies, pace, calls, follow_ups, served, uploads, tokens: what is kept, and
+            how it changes.
         listing: what can be asked.
     """
 
@@ -71,6 +71,7 @@ class Ledger:
         self.payments = PaymentStore(database)
         self.calls = CallRegister(database)
         self.served, self.tokens = ServedStore(database), TokenRows(database)
+        self.uploads = UploadStore(database)
         self.follow_ups = FollowUpStore(database, self.replies, self.owner)
         self.jobs = JobStore(database, self.owner)
         self.requests = RequestStore(database, self.replies, self.jobs, self.owner)

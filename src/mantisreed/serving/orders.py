@@ -4,7 +4,7 @@ import secrets
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -293,7 +293,7 @@ class OrderBook:
 
     def show(self, order: Order, **changes: Any) -> None:
         """Change what only this service tells of an order, such as how far it has come."""
-        if self._set(order, changes) and order.id in self._orders:
+        if _set(order, changes) and order.id in self._orders:
             self._on_change(order)
 
     async def change(self, order: Order, **changes: Any) -> None:
@@ -319,34 +319,14 @@ class OrderBook:
         Raises:
             LedgerError: it cannot be noted.
         """
-        if not expected and not self._set(order, changes):
+        if not expected and not _set(order, changes):
             return True
         if order.id not in self._orders:
             return not expected  # it was forgotten meanwhile
-        pending = self._pending[order.id]
-        if not expected:
-            self._changes += 1
-            self._last_change[order.id] = self._changes
-            pending.append(changes)
-
-        def note(ledger: "Ledger") -> tuple[Order, int, bool] | None:
-            for row in ledger.served.to_change([order.id]):
-                now = _order_of(row)
-                if any(getattr(now, name) != value for name, value in expected.items()):
-                    return now, row.number, False
-                self._set(now, changes)
-                ledger.served.change(now.id, _with(row.body, **changes))
-                return now, row.number, True
-            return None
-
-        try:
-            noted = await self._writer.perform(note)
-        finally:
-            if not expected:
-                # By what it is: another one may say the same.
-                del pending[next(i for i, one in enumerate(pending) if one is changes)]
-            if not pending:
-                self._pending.pop(order.id, None)
+        with nullcontext() if expected else self._shown_before_it_is_noted(order, changes):
+            noted = await self._writer.perform(
+                lambda ledger: _noted(ledger, order.id, expected, changes)
+            )
         if noted is None:
             return not expected  # another service has forgotten it, which `follow` tells
         now, number, is_made = noted
@@ -359,6 +339,21 @@ class OrderBook:
             self._numbers[order.id] = number + 1
             self._on_change(order)
         return is_made
+
+    @contextmanager
+    def _shown_before_it_is_noted(self, order: Order, changes: dict[str, Any]) -> Iterator[None]:
+        """What is taken in of an order meanwhile does not undo its changes here."""
+        self._changes += 1
+        self._last_change[order.id] = self._changes
+        pending = self._pending[order.id]
+        pending.append(changes)
+        try:
+            yield
+        finally:
+            # By what it is: another one may say the same.
+            del pending[next(i for i, one in enumerate(pending) if one is changes)]
+            if not pending:
+                self._pending.pop(order.id, None)
 
     @property
     def changes(self) -> int:
@@ -418,7 +413,7 @@ class OrderBook:
         order = self._orders.setdefault(now.id, now)
         if order is not now:
             for changes in (msgspec.structs.asdict(now), *self._pending.get(now.id, ())):
-                self._set(order, changes)
+                _set(order, changes)
         self._numbers[now.id] = number
         if now.key is not None:
             self._by_key[now.owner, now.key] = now.id
@@ -431,19 +426,35 @@ class OrderBook:
         # Its number stays, so that its own end is no news.
         return self._orders.pop(order.id, None) is not None
 
-    @staticmethod
-    def _set(order: Order, changes: dict[str, Any]) -> bool:
-        """Set values of an order; whether that changes it."""
-        if all(getattr(order, name) == value for name, value in changes.items()):
-            return False
-        for name, value in changes.items():
-            setattr(order, name, value)
-        return True
-
 
 _LATELY = 30.0
 """Seconds for which a change counts as new: from when it is made until others see it, a commit may
 wait for a lock, and none waits longer than that."""
+
+
+def _set(order: Order, changes: dict[str, Any]) -> bool:
+    """Set values of an order; whether that changes it."""
+    if all(getattr(order, name) == value for name, value in changes.items()):
+        return False
+    for name, value in changes.items():
+        setattr(order, name, value)
+    return True
+
+
+def _noted(
+    ledger: "Ledger", known: str, expected: dict[str, Any], changes: dict[str, Any]
+) -> tuple[Order, int, bool] | None:
+    """Change an order in the ledger where it is as expected: what it is then, its number before,
+    and whether it was changed. None where it is forgotten.
+    """
+    for row in ledger.served.to_change([known]):
+        now = _order_of(row)
+        if any(getattr(now, name) != value for name, value in expected.items()):
+            return now, row.number, False
+        _set(now, changes)
+        ledger.served.change(now.id, _with(row.body, **changes))
+        return now, row.number, True
+    return None
 
 
 def _with(body: bytes | None, **changes: Any) -> bytes:

@@ -1,8 +1,8 @@
 """How much of this machine's disk a token's recordings may take."""
 
 import os
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -25,10 +25,10 @@ class Room:
     owner_of: Callable[[str], str | None]
     _coming: dict[object, tuple[str, int]] = field(default_factory=dict)
 
-    @contextmanager
-    def taken(
+    @asynccontextmanager
+    async def taken(
         self, owner: str, most: int | None, wanted: int | None, limit: int | None
-    ) -> Iterator[int | None]:
+    ) -> AsyncIterator[int | None]:
         """Room for what is coming; it is given back, and what has come is stored, in the end.
 
         Args:
@@ -47,7 +47,7 @@ class Room:
             yield most
             return
         coming = sum(size for whose, size in self._coming.values() if whose == owner)
-        left = limit - self._stored(owner) - coming
+        left = limit - await self._stored(owner) - coming
         asked = min(one for one in (wanted, most, left) if one is not None)
         if left <= 0 or (wanted is not None and wanted > left):
             raise Problem(
@@ -62,9 +62,9 @@ class Room:
         finally:
             del self._coming[known]
 
-    def _stored(self, owner: str) -> int:
+    async def _stored(self, owner: str) -> int:
         total = sum(size for job, size in _sizes(self.folder) if self.owner_of(job) == owner)
-        return total + self.uploads.stored(owner)
+        return total + await self.uploads.stored(owner)
 
 
 def _sizes(folder: Path) -> Iterator[tuple[str, int]]:

@@ -21,6 +21,7 @@ from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.under_way import UnderWay
 from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage
 from mantisreed.pipeline.incoming.storage_cache import StorageCache
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
@@ -128,12 +129,13 @@ class Service:
             self.tokens, options.is_loopback, options.origins, key=bytes.fromhex(key)
         )
         self.book = OrderBook(self.writer, folder / "recordings", self._changed, self._gone)
+        storage = SharedStorage.of(workspace) if options.is_queueing else None
         self.feed = Feed(described)
         self.metrics = Metrics()
         self.intake = Intake(
             workspace,
             folder / "recordings",
-            Uploads(folder / "uploads"),
+            Uploads(folder / "uploads", self.writer, storage),
             tuple(Path(one).resolve() for one in options.allowed),
             options.takes_private_links,
             options.max_bytes,

@@ -11,6 +11,8 @@ import os
 import posixpath
 import re
 import secrets
+import shutil
+import tempfile
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from importlib import import_module
@@ -245,6 +247,64 @@ def put_file(file: Path, address: str) -> None:
     except Exception as error:  # each file system has errors of its own
         raise InputError(
             f"cannot be put into the storage ({reason_of(error)})", where=printable(address)
+        ) from error
+
+
+def listed(address: str) -> list[str]:
+    """The names of the files in a folder of a storage; none where there is no such folder.
+
+    Raises:
+        InputError: it cannot be listed.
+    """
+    files, path, _ = opened(address)
+    try:
+        files.invalidate_cache()  # other machines write there
+        return [str(found).rpartition("/")[2] for found in files.ls(path, detail=False)]
+    except FileNotFoundError:
+        return []
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(
+            f"cannot be listed ({reason_of(error)})", where=printable(address)
+        ) from error
+
+
+def write_part(file: Path, begin: int, address: str) -> None:
+    """Put the end of a file into a storage, whole; as much of it as there is now.
+
+    Args:
+        file: that grows.
+        begin: the byte with which the part begins.
+        address: of the part.
+
+    Raises:
+        InputError: it cannot be read, or not be written there.
+    """
+    try:
+        with tempfile.NamedTemporaryFile() as part, file.open("rb") as source:
+            source.seek(begin)
+            shutil.copyfileobj(source, part, 1 << 20)
+            part.flush()
+            put_file(Path(part.name), address)
+    except OSError as error:
+        raise InputError(f"cannot be read ({reason_of(error)})", where=printable(file)) from error
+
+
+def copy_stored(address: str, begin: int, sink: IO[bytes]) -> None:
+    """Write what a file of a storage holds from a byte on.
+
+    Raises:
+        InputError: it cannot be read.
+        OSError: it cannot be written.
+    """
+    files, path, _ = opened(address)
+    try:
+        with files.open(path, "rb") as source:
+            source.seek(begin)
+            while block := source.read(1 << 20):
+                sink.write(block)
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(
+            f"cannot be read ({reason_of(error)})", where=printable(address)
         ) from error
 
 

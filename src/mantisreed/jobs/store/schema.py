@@ -22,6 +22,7 @@
     stem      which recording has a stem in a storage; both are known by digests only
     served    what services were asked for: each in JSON, with a number that grows with each change;
               of a forgotten one only whose it was and what it has cost is left
+    upload    recordings that come to services in several parts, and how much of each has come
     token     who may use the services: in JSON, with the digest of each token
     signing   keys that all services sign addresses with
 
@@ -125,6 +126,17 @@ _SERVED = (
     """,
     "CREATE UNIQUE INDEX served_by_key ON served (owner, key) WHERE key IS NOT NULL",
     "CREATE INDEX served_by_changed ON served (changed)",
+    """
+    CREATE TABLE upload (
+        id TEXT PRIMARY KEY,
+        owner TEXT NOT NULL,                 -- the name of the token that began it
+        name TEXT NOT NULL,
+        length BIGINT,                       -- bytes that it will have, where somebody said
+        has BIGINT NOT NULL DEFAULT 0,       -- bytes that have come
+        is_complete INTEGER NOT NULL DEFAULT 0,
+        changed DOUBLE PRECISION NOT NULL
+    )
+    """,
     "CREATE TABLE token (name TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE signing (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
 )

@@ -25,6 +25,17 @@ _FORGET = """
 UPDATE served SET body = NULL, key = NULL, cost = :cost, number = number + 1, changed = CLOCK()
 WHERE id = :id
 """
+_BEGIN_UPLOAD = """
+INSERT INTO upload (id, owner, name, length, changed) VALUES (:id, :owner, :name, :length, CLOCK())
+"""
+_UPLOAD = "SELECT * FROM upload WHERE id = :id"
+_EXTEND_UPLOAD = """
+UPDATE upload SET has = :has, is_complete = :is_complete, changed = CLOCK()
+WHERE id = :id AND has <= :has
+"""
+_END_UPLOAD = "DELETE FROM upload WHERE id = :id"
+_UPLOADED = "SELECT coalesce(sum(has), 0) AS bytes FROM upload WHERE owner = :owner"
+_OLD_UPLOADS = "SELECT * FROM upload WHERE changed < CLOCK() - :seconds"
 _USERS = "SELECT body FROM token ORDER BY name"
 _ADD_USER = """
 INSERT INTO token (name, body) VALUES (:name, :body) ON CONFLICT DO NOTHING RETURNING name
@@ -107,6 +118,65 @@ class ServedStore:
         return None
 
 
+@dataclass(slots=True)
+class Upload:
+    """A recording that comes in several parts.
+
+    Attributes:
+        id: by which it is known.
+        owner: the name of the token that began it.
+        name: of the recording.
+        length: bytes that it will have; None where nobody said.
+        has: bytes that have come.
+        is_complete: whether all of it has come.
+    """
+
+    id: str
+    owner: str
+    name: str
+    length: int | None
+    has: int = 0
+    is_complete: bool = False
+
+
+class UploadStore:
+    """All uploads that may be gone on with."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+
+    def begin(self, upload: Upload) -> None:
+        """Keep a new one."""
+        values = {"id": upload.id, "owner": upload.owner, "name": upload.name}
+        with self._database.transaction():
+            self._database.note(_BEGIN_UPLOAD, {**values, "length": upload.length})
+
+    def get(self, known: str) -> Upload | None:
+        """The one with this ID."""
+        rows = self._database.execute(_UPLOAD, {"id": known})
+        return _upload_of(rows[0]) if rows else None
+
+    def extend(self, upload: Upload) -> None:
+        """Note how much of it has come by now."""
+        values = {"id": upload.id, "has": upload.has, "is_complete": int(upload.is_complete)}
+        with self._database.transaction():
+            self._database.note(_EXTEND_UPLOAD, values)
+
+    def end(self, known: str) -> None:
+        """Keep it no more."""
+        with self._database.transaction():
+            self._database.note(_END_UPLOAD, {"id": known})
+
+    def stored(self, owner: str) -> int:
+        """Bytes of all that a token has begun."""
+        (row,) = self._database.execute(_UPLOADED, {"owner": owner})
+        return int(row["bytes"])
+
+    def old(self, seconds: float) -> list[Upload]:
+        """Those that nobody has gone on with for so long."""
+        return list(map(_upload_of, self._database.execute(_OLD_UPLOADS, {"seconds": seconds})))
+
+
 class TokenRows:
     """Who may use the services, and what these sign addresses with."""
 
@@ -137,6 +207,18 @@ class TokenRows:
 
 def _listed(ids: Iterable[str]) -> dict[str, str]:
     return {"ids": json.dumps(sorted(ids))}
+
+
+def _upload_of(row: Row) -> Upload:
+    length = row["length"]
+    return Upload(
+        row["id"],
+        row["owner"],
+        row["name"],
+        None if length is None else int(length),
+        int(row["has"]),
+        bool(row["is_complete"]),
+    )
 
 
 def _of_row(row: Row) -> Served:

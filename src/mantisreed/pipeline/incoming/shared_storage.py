@@ -14,6 +14,9 @@ from mantisreed.workspace import Workspace
 RECORDINGS = "recordings"
 """The folder of the storage that recordings are in."""
 
+UPLOADS = "uploads"
+"""The folder of the storage that parts of uploads are in."""
+
 _MEANS_MORE = re.compile(r"[^\w.,() +-]")  # in an address, such as `::` before another storage
 
 
@@ -80,6 +83,48 @@ class SharedStorage:
         start = posixpath.join(self.address, RECORDINGS, "")
         return recording.link is not None and recording.link.startswith(start)
 
+    def put_part(self, upload: str, content: Path) -> None:
+        """Put what has come of an upload, and is not there yet, as one more part.
+
+        Raises:
+            InputError: it cannot be read, or not be written there.
+        """
+        from mantisreed.sources.storage import listed, write_part  # takes long to import
+
+        folder = posixpath.join(self.address, UPLOADS, upload)
+        begun = max((_end_of(name) for name in listed(folder)), default=0)
+        end = content.stat().st_size
+        if end > begun:
+            write_part(content, begun, posixpath.join(folder, f"{begun}-{end}"))
+
+    def join(self, upload: str, content: Path) -> None:
+        """Have all parts of an upload in a file, which may have the first of them already.
+
+        Raises:
+            InputError: they cannot be read.
+            OSError: they cannot be written.
+        """
+        from mantisreed.sources.storage import copy_stored, listed  # takes long to import
+
+        folder = posixpath.join(self.address, UPLOADS, upload)
+        for name in sorted(listed(folder), key=_begin_of):
+            with content.open("ab") as sink:
+                has = sink.tell()
+                if _begin_of(name) <= has < _end_of(name):
+                    copy_stored(posixpath.join(folder, name), has - _begin_of(name), sink)
+
+    def remove_parts(self, upload: str) -> None:
+        """Remove all parts of an upload.
+
+        Raises:
+            InputError: they cannot be removed.
+        """
+        from mantisreed.sources.storage import listed, remove_stored  # takes long to import
+
+        folder = posixpath.join(self.address, UPLOADS, upload)
+        for name in listed(folder):
+            remove_stored(folder, name)
+
     def remove(self, recording: Source) -> None:
         """Remove a recording that was put there; one that is gone is no error.
 
@@ -90,6 +135,15 @@ class SharedStorage:
 
         if recording.link is not None and self.holds(recording):
             remove_stored(recording.link)
+
+
+def _begin_of(part: str) -> int:
+    """Where in the upload a part begins: its name is `BEGIN-END`, in bytes."""
+    return int(part.partition("-")[0])
+
+
+def _end_of(part: str) -> int:
+    return int(part.partition("-")[2])
 
 
 def _name_in_address(recording: Source) -> str:

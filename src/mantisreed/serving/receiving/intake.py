@@ -9,7 +9,7 @@ import shutil
 import socket
 import stat
 from collections.abc import Callable
-from contextlib import AbstractContextManager, aclosing, suppress
+from contextlib import AbstractAsyncContextManager, aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -22,6 +22,7 @@ from mantisreed.errors import MantisreedError, reason_of
 from mantisreed.files import file_digest, printable
 from mantisreed.folders import check_no_link, forget, opened
 from mantisreed.hosts import is_written_private
+from mantisreed.jobs.store.served import Upload
 from mantisreed.options import API_OPTIONS
 from mantisreed.serving.options import is_list, options_given
 from mantisreed.serving.orders import Order, new_id
@@ -36,7 +37,7 @@ from mantisreed.serving.receiving.fields import (
     wait_of,
 )
 from mantisreed.serving.receiving.forms import form_pieces, text_of
-from mantisreed.serving.receiving.uploads import Upload, Uploads, file_name, written
+from mantisreed.serving.receiving.uploads import Uploads, file_name, written
 from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
 from mantisreed.state import make_folder
@@ -123,7 +124,7 @@ class Intake:
         ]
         return min(limits, default=None)
 
-    def room(self, token: Token, wanted: int | None) -> AbstractContextManager[int | None]:
+    def room(self, token: Token, wanted: int | None) -> AbstractAsyncContextManager[int | None]:
         """Room for a recording that a token sends; gives how many bytes may come.
 
         Raises:
@@ -189,7 +190,7 @@ class Intake:
                 )
             name = query.pop("name", None)
             target = own / file_name(name or f"recording{ending(kind)}")
-            with self.room(token, content_length(request)) as most:
+            async with self.room(token, content_length(request)) as most:
                 length = await written(target, request.stream(), most)
             if not length:
                 raise Problem(400, "the body is empty", advice="curl --data-binary @talk.mp3")
@@ -217,7 +218,7 @@ class Intake:
                 if sent_as is not None:
                     raise Problem(400, "one recording is taken, and the form has two files")
                 sent_as = piece.file_name
-                with self.room(token, content_length(request)) as most:
+                async with self.room(token, content_length(request)) as most:
                     await written(file, rest_of_field(pieces, piece), most)
         if sent_as is None:
             return _Wanted(given=given)
@@ -285,13 +286,11 @@ class Intake:
         Raises:
             Problem: it is not complete, or no recording.
         """
-        upload = self.uploads.get(given["upload"], token.name)
+        upload = await self.uploads.get(given["upload"], token.name)
         if not upload.is_complete:
-            raise Problem(
-                409, f"the upload is not complete: {self.uploads.offset(upload)} bytes have come"
-            )
+            raise Problem(409, f"the upload is not complete: {upload.has} bytes have come")
         target = own / file_name(given.get("name") or upload.name)
-        await asyncio.to_thread(self.uploads.put, upload, target)
+        await self.uploads.put(upload, target)
         return await self._with_file(_changed(order, upload=upload.id), target, token), upload
 
     async def _with_file(self, order: Order, file: Path, token: Token) -> Order:
@@ -318,7 +317,7 @@ class Intake:
             if most is not None and size > most:
                 raise Problem(413, f"the recording is over {most} bytes")
             try:
-                with self.room(token, size):
+                async with self.room(token, size):
                     await asyncio.to_thread(take_in, source, target)
             except OSError as error:
                 what = f"the recording cannot be taken over ({reason_of(error)})"

@@ -5,19 +5,19 @@ goes on there.
 """
 
 import asyncio
-import json
 import os
 import secrets
 import shutil
-import time
 from collections.abc import AsyncIterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.errors import reason_of
-from mantisreed.files import printable, write_whole
-from mantisreed.folders import forget, opened, read
+from mantisreed.files import printable
+from mantisreed.folders import forget, opened
+from mantisreed.jobs.store.served import Upload
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage
 from mantisreed.serving.problems import Problem
 from mantisreed.state import make_folder
 
@@ -95,72 +95,52 @@ def _append(path: Path, content: bytes, *, is_last: bool) -> None:
             os.fsync(sink.fileno())
 
 
-@dataclass(slots=True)
-class Upload:
-    """An upload that may be gone on with.
-
-    Attributes:
-        id: by which it is known.
-        owner: the name of the token that began it.
-        name: of the recording.
-        length: bytes that it will have; None where nobody said.
-        is_complete: whether all of it has come.
+class Uploads:
+    """All uploads that may be gone on with. What has come is here; where the settings name a
+    storage, in it too, so that any service goes on with it.
     """
 
-    id: str
-    owner: str
-    name: str
-    length: int | None
-    is_complete: bool = False
+    def __init__(
+        self, folder: Path, writer: LedgerWriter, storage: SharedStorage | None = None
+    ) -> None:
+        """Know of nothing yet.
 
-
-class Uploads:
-    """All uploads, each a folder of its own."""
-
-    def __init__(self, folder: Path) -> None:
+        Args:
+            folder: where what has come is, a folder for each.
+            writer: does things with the ledger.
+            storage: where parts are put for other services; None for nowhere.
+        """
         make_folder(folder)
-        self._folder = folder
+        self._folder, self._writer, self._storage = folder, writer, storage
         self._busy: set[str] = set()
 
-    def begin(self, owner: str, name: str | None, length: int | None) -> Upload:
+    async def begin(self, owner: str, name: str | None, length: int | None) -> Upload:
         """A new one, of which nothing has come."""
-        self._clear_old()
+        await self._clear_old()
         upload = Upload(secrets.token_hex(12), owner, file_name(name), length)
         make_folder(self._folder / upload.id)
-        self.path(upload).touch()
-        self._keep(upload)
+        self._path(upload).touch()
+        await self._writer.perform(lambda ledger: ledger.uploads.begin(upload))
         return upload
 
-    def get(self, known: str, owner: str) -> Upload:
-        """The upload with an id, of this owner.
+    async def get(self, known: str, owner: str) -> Upload:
+        """The upload with an id, of this owner, and how much of it has come.
 
         Raises:
             Problem: there is none.
         """
-        file = self._folder / known / "about.json"
-        if not known.isalnum() or not file.is_file():
+        upload = await self._writer.perform(lambda ledger: ledger.uploads.get(known))
+        if upload is None or upload.owner != owner:
             raise Problem(404, "there is no such upload")
-        upload = Upload(**json.loads(read(file)))
-        if upload.owner != owner:
-            raise Problem(404, "there is no such upload")
+        with suppress(OSError):  # it has come to another machine
+            # What a request was putting here that broke off counts too.
+            upload.has = max(upload.has, self._path(upload).stat().st_size)
         return upload
 
-    def stored(self, owner: str) -> int:
+    async def stored(self, owner: str) -> int:
         """Bytes of all that somebody has begun, without what nobody goes on with any more."""
-        self._clear_old()
-        total = 0
-        for folder in self._folder.iterdir():
-            with suppress(OSError, ValueError, Problem):  # another request has removed it
-                total += self.offset(self.get(folder.name, owner))
-        return total
-
-    def path(self, upload: Upload) -> Path:
-        """Where what has come is."""
-        return self._folder / upload.id / "content"
-
-    def offset(self, upload: Upload) -> int:
-        """Bytes that have come."""
-        return self.path(upload).stat().st_size
+        await self._clear_old()
+        return await self._writer.perform(lambda ledger: ledger.uploads.stored(owner))
 
     async def take(
         self,
@@ -170,49 +150,46 @@ class Uploads:
         most: int | None,
         *,
         is_last: bool,
-    ) -> int:
-        """Append what comes; gives the bytes that have come by now.
+    ) -> None:
+        """Append what comes, and note how much has come by now.
 
         Raises:
             Problem: it does not begin where the upload ends, is too large, or somebody else is at
-                it.
+                it; or what has come before is not to be had here.
         """
         if upload.id in self._busy:
-            place = {"Upload-Offset": str(self.offset(upload))}
+            place = {"Upload-Offset": str(upload.has)}
             raise Problem(409, "another request is at this upload", retry_after=1, headers=place)
         self._busy.add(upload.id)
         try:
-            has = self.offset(upload)
-            if offset != has or upload.is_complete:
+            if offset != upload.has or upload.is_complete:
+                goes_on = f"the upload goes on at {upload.has}, not at {offset}"
                 raise Problem(
                     409,
-                    f"the upload goes on at {has}, not at {offset}",
-                    headers={"Upload-Offset": str(has)},
+                    "the upload is complete" if upload.is_complete else goes_on,
+                    headers={"Upload-Offset": str(upload.has)},
                 )
+            path = await self._content(upload)
             most = upload.length if most is None or (upload.length or most) < most else most
-            has = await written(self.path(upload), blocks, most, begun=has)
-            if is_last and (upload.length is None or has == upload.length):
-                upload.is_complete = True
-                self._keep(upload)
-            return has
+            try:
+                upload.has = await written(path, blocks, most, begun=upload.has)
+                is_whole = upload.length is None or upload.has == upload.length
+                upload.is_complete = is_last and is_whole
+            finally:
+                await self._note(upload)
         finally:
             self._busy.discard(upload.id)
 
-    def put(self, upload: Upload, target: Path) -> None:
+    async def put(self, upload: Upload, target: Path) -> None:
         """Have what has come at another place too, without a copy where the disk can do so.
 
         Raises:
-            Problem: it cannot be written there.
+            Problem: it cannot be written there, or is not to be had here.
         """
-        try:
-            with suppress(OSError):  # then it is copied
-                os.link(self.path(upload), target)
-                return
-            shutil.copyfile(self.path(upload), target)
-        except OSError as error:
-            raise Problem(507, f"the recording cannot be written ({reason_of(error)})") from error
+        path = await self._content(upload)
+        await asyncio.to_thread(_put_at, path, target)
 
-    def give_up(self, upload: Upload) -> None:
+    async def give_up(self, upload: Upload) -> None:
         """It is not wanted any more.
 
         Raises:
@@ -220,20 +197,59 @@ class Uploads:
         """
         if upload.id in self._busy:
             raise Problem(409, "another request is at this upload", retry_after=1)
-        self.drop(upload)
+        await self.drop(upload)
 
-    def drop(self, upload: Upload) -> None:
+    async def drop(self, upload: Upload) -> None:
         """It is not wanted any more, or has become a job."""
+        await self._writer.perform(lambda ledger: ledger.uploads.end(upload.id))
+        await asyncio.to_thread(self._remove, upload)
+
+    def _path(self, upload: Upload) -> Path:
+        return self._folder / upload.id / "content"
+
+    async def _content(self, upload: Upload) -> Path:
+        """The file of what has come, on this machine.
+
+        Raises:
+            Problem: it is not to be had here.
+        """
+        path = self._path(upload)
+        if not path.exists() or path.stat().st_size < upload.has:
+            if self._storage is not None:
+                make_folder(path.parent)
+                await asyncio.to_thread(self._storage.join, upload.id, path)
+            if not path.exists() or path.stat().st_size < upload.has:
+                raise Problem(
+                    409,
+                    "what has come of this upload is on another machine",
+                    advice="begin it anew; with [storage], any service goes on with it",
+                )
+        return path
+
+    async def _note(self, upload: Upload) -> None:
+        """Note how much has come; where others may go on with it, first put it where they can."""
+        path = self._path(upload)
+        upload.has = path.stat().st_size
+        if self._storage is not None:
+            await asyncio.to_thread(self._storage.put_part, upload.id, path)
+        await self._writer.perform(lambda ledger: ledger.uploads.extend(upload))
+
+    async def _clear_old(self) -> None:
+        for upload in await self._writer.perform(lambda ledger: ledger.uploads.old(_OLD)):
+            if upload.id not in self._busy:
+                await self.drop(upload)
+
+    def _remove(self, upload: Upload) -> None:
         forget(self._folder / upload.id)
+        if self._storage is not None:
+            self._storage.remove_parts(upload.id)
 
-    def _keep(self, upload: Upload) -> None:
-        about = {
-            name: getattr(upload, name) for name in ("id", "owner", "name", "length", "is_complete")
-        }
-        write_whole(self._folder / upload.id / "about.json", json.dumps(about).encode())
 
-    def _clear_old(self) -> None:
-        for folder in self._folder.iterdir():
-            with suppress(OSError):  # another request has removed it
-                if time.time() - (folder / "content").stat().st_mtime > _OLD:
-                    forget(folder)
+def _put_at(content: Path, target: Path) -> None:
+    try:
+        with suppress(OSError):  # then it is copied
+            os.link(content, target)
+            return
+        shutil.copyfile(content, target)
+    except OSError as error:
+        raise Problem(507, f"the recording cannot be written ({reason_of(error)})") from error

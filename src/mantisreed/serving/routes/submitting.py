@@ -64,5 +64,5 @@ async def _accepted(service: Service, request: Request, received: Received, toke
         await service.forget(received.order)
         raise
     if received.upload is not None:
-        service.intake.uploads.drop(received.upload)
+        await service.intake.uploads.drop(received.upload)
     return order

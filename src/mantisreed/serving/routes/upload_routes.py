@@ -3,6 +3,7 @@
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
+from mantisreed.jobs.store.served import Upload
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.receiving.fields import content_length
 from mantisreed.serving.routes.answers import let_in, prefix_of
@@ -28,10 +29,10 @@ async def begin(request: Request, name: str | None = None) -> Response:
     length = _number(request, "upload-length")
     if most is not None and (length or 0) > most:
         raise Problem(413, f"the recording is over {most} bytes")
-    with service.intake.room(token, length or content_length(request)) as room:
-        upload = uploads.begin(token.name, name, length)
-        offset = await uploads.take(upload, 0, request.stream(), room, is_last=_is_last(request))
-    return _state(request, upload.id, offset, upload.is_complete, 201)
+    async with service.intake.room(token, length or content_length(request)) as room:
+        upload = await uploads.begin(token.name, name, length)
+        await uploads.take(upload, 0, request.stream(), room, is_last=_is_last(request))
+    return _state(request, upload, 201)
 
 
 @router.head(
@@ -44,8 +45,8 @@ async def begin(request: Request, name: str | None = None) -> Response:
 async def offset_of(request: Request, upload: str) -> Response:
     """How much of an upload has come."""
     service, token = let_in(request, "submit")
-    found = service.intake.uploads.get(upload, token.name)
-    return _state(request, found.id, service.intake.uploads.offset(found), found.is_complete, 204)
+    found = await service.intake.uploads.get(upload, token.name)
+    return _state(request, found, 204)
 
 
 @router.patch(
@@ -60,19 +61,17 @@ async def go_on(request: Request, upload: str) -> Response:
     """Go on with an upload where it ended (`Upload-Offset`)."""
     service, token = let_in(request, "submit")
     uploads = service.intake.uploads
-    found = uploads.get(upload, token.name)
+    found = await uploads.get(upload, token.name)
     offset = _number(request, "upload-offset")
     if offset is None:
         raise Problem(400, "Upload-Offset says where it goes on")
     coming = content_length(request)
-    with service.intake.room(token, coming) as room:
+    async with service.intake.room(token, coming) as room:
         # What has come by now is stored already, and counts towards the size of the recording.
         whole = service.intake.most_bytes(token)
         most = whole if room is None else min(whole or room + offset, room + offset)
-        offset = await uploads.take(
-            found, offset, request.stream(), most, is_last=_is_last(request)
-        )
-    return _state(request, found.id, offset, found.is_complete, 204)
+        await uploads.take(found, offset, request.stream(), most, is_last=_is_last(request))
+    return _state(request, found, 204)
 
 
 @router.delete(
@@ -86,7 +85,7 @@ async def drop(request: Request, upload: str) -> Response:
     """Give an upload up."""
     service, token = let_in(request, "submit")
     uploads = service.intake.uploads
-    uploads.give_up(uploads.get(upload, token.name))
+    await uploads.give_up(await uploads.get(upload, token.name))
     return Response(status_code=204)
 
 
@@ -108,7 +107,8 @@ def _is_last(request: Request) -> bool:
     return request.headers.get("upload-complete", "?1") != "?0"
 
 
-def _state(request: Request, upload: str, offset: int, is_complete: bool, status: int) -> Response:
-    headers = {"Upload-Offset": str(offset), "Upload-Complete": "?1" if is_complete else "?0"}
-    headers["Location"] = f"{prefix_of(request)}/uploads/{upload}"
+def _state(request: Request, upload: Upload, status: int) -> Response:
+    complete = "?1" if upload.is_complete else "?0"
+    headers = {"Upload-Offset": str(upload.has), "Upload-Complete": complete}
+    headers["Location"] = f"{prefix_of(request)}/uploads/{upload.id}"
     return Response(status_code=status, headers=headers)
