@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from typing import Any, Self
 
 _guards: list[Callable[[str], str]] = []
+# Whatever an address has besides its host and path may let somebody in.
 _ADDRESS = re.compile(
     r"(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*://)(?:[^/?#\s'\"<>@]*@)?(?P<rest>[^?#\s'\"<>]*)"
     r"(?:[?#](?:[^\s'\"<>]*[^\s'\"<>,.;:)\]])?)?"
@@ -75,6 +76,7 @@ def reason_of(error: BaseException) -> str:
     cause = getattr(error, "os_error", None)
     if isinstance(cause, OSError):  # an HTTP client's error about a connection
         return reason_of(cause)
+    # Without the number and the path, which the message has already.
     said = getattr(error, "strerror", None) or str(error) or type(error).__name__
     first_line = said.strip().partition("\n")[0].strip()
     return first_line[:1].lower() + first_line[1:]

@@ -32,6 +32,7 @@ def write_whole(path: Path, content: bytes) -> None:
     with _translated(path), held(path.parent) as folder:
         try:
             _write_under(folder, beside, content)
+            # A system on which folders cannot be held.
             if folder is None:
                 beside.replace(path)
             else:

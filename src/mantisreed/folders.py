@@ -34,7 +34,7 @@ _OURS = re.compile(
             rf"storage/{_DIGEST}",
             rf"outputs/(?:stems/)?{_DIGEST}\.json",
             rf"serve/recordings/{_ID}(?:/[^/]+)?",
-            rf"serve/uploads/{_ID}(?:/(?:content|about\.json))?",
+            rf"serve/uploads/{_ID}(?:/content)?",
             rf"serve/played(?:/{_ID}\.webm)?",
             r"standard-input/[0-9a-f]{16}(?:/[^/]+)?",
             r"live/\d{8}-\d{6}-\d{4}(?:/(?:\d{6}\.wav|phrases\.jsonl|transcripts(?:/\d{6}\.[^/]+)?))?",

@@ -27,7 +27,10 @@ from mantisreed.secrets import Secret, without_secrets
 from mantisreed.urls import split_url
 
 _QUOTED = 200  # characters of an answer that a message quotes
+# `limit=100, remaining=0, reset=30` of the IETF draft; quotes and parameters between are passed
+# over.
 _LIMIT = re.compile(r"\b(remaining|reset)=(\d{1,12})")
+# Bounded, as the header comes from anywhere.
 _NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
 # 2001 in seconds and milliseconds; no wait is as long.
 _EPOCH_SECONDS, _EPOCH_MILLISECONDS = (
@@ -136,6 +139,7 @@ def check_answer(
         EngineError: of the kind that the card or the status means, with the engine's words quoted.
         NothingHeardError: the card says that it means that nobody spoke.
     """
+    # What the card knows comes before what HTTP says: many services answer 200 with an error in it.
     name = signed_as(card, answer)
     if name == "no_speech":
         raise NothingHeardError
@@ -155,8 +159,10 @@ def check_answer(
     else:
         kind = _by_status(answer, asked)
     advice = kind.advice
+    # The status alone does not say which of several keys is refused.
     if kind.error is RefusedError and card.secrets and advice is None:
         advice = f"check the secret in {', '.join(map(str, card.secrets.values()))}"
+    # A card with one request has no names of steps to speak of.
     if asked.is_only:
         at = ""
     else:
@@ -170,6 +176,7 @@ def check_answer(
         advice=advice,
     )
     error.retry_after = retry_after(answer, card.errors)
+    # Where the answer says when, that counts; else the end of its day.
     if name == "quota" and error.retry_after is None:
         error.retry_after = _until_renewed(card.errors.quota.renewed, time.time())
     raise error
@@ -199,8 +206,10 @@ def seconds_until_more(answer: HttpAnswer) -> float | None:
     said = dict(_LIMIT.findall(joined))
     left = _first_number(said.get("remaining"), *_limits(answer, "remaining"))
     reset = _first_number(said.get("reset"), *_limits(answer, "reset"))
+    # Something is left, or nobody says when there is more.
     if left != 0 or reset is None:
         return None
+    # A moment, and no number of seconds.
     if reset >= _EPOCH_SECONDS:
         reset -= time.time()
     return min(max(0.0, reset), _LONGEST_RETRY_AFTER)
@@ -220,11 +229,13 @@ def _first_number(*texts: str | None) -> float | None:
 
 
 def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
+    # A 404 may mean "not yet" where the card says so.
     meant = (*step.waiting_statuses, *step.done_statuses, *step.failed_statuses, *step.ok_statuses)
     if answer.status in meant or (answer.status == UNCHANGED and step.is_asking):
         return True
     if not 200 <= answer.status < 300:
         return False
+    # Only in a good answer: an error is one anyway.
     condition = card.errors.when
     return condition is None or not condition.holds_in(answer)
 
@@ -264,6 +275,7 @@ def retry_after(
         elif seconds >= _EPOCH_SECONDS:
             seconds -= present
     else:
+        # RFC 9110, 10.2.3: seconds or a date.
         moment = moment_from(value)
         if moment is None:
             return None
@@ -308,6 +320,7 @@ def signed_as(card: ServiceCard, answer: HttpAnswer) -> str | None:
     is neither.
     """
     said: list[str] | None = None
+    # `no_speech` first: a silent piece may well be answered by 400.
     for name in ("no_speech", *_KINDS):
         patterns: ErrorPatterns = getattr(card.errors, name)
         if answer.status in patterns.statuses:
@@ -316,6 +329,7 @@ def signed_as(card: ServiceCard, answer: HttpAnswer) -> str | None:
             return name
         if patterns.texts:
             if said is None:
+                # Errors are short; a long answer is searched as one text.
                 if len(answer.body) <= _SEARCHED:
                     said = list(_texts_in(answer.documents()))
                 else:
@@ -345,6 +359,7 @@ def _texts_in(document: Any) -> Iterator[str]:
 def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
     if 300 <= answer.status < 400:
         parts = split_url(answer.header("location") or "?")
+        # A link relative to the service says where by its path.
         if parts.netloc:
             there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
         else:
@@ -356,6 +371,7 @@ def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
         return _Kind(BadRequestError, f"it sends elsewhere, to {printable(there or '?')}", advice)
     if answer.status >= 500:
         return _KINDS["engine_broke"]
+    # The path is the card's, and the ID in it an earlier answer's; one of them is wrong.
     if answer.status == 404 and asked.uses_taken:
         return _OF_A_TAKEN_VALUE
     if answer.status == 415 and not asked.carries_audio:

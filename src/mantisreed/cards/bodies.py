@@ -75,8 +75,10 @@ class Body:
             boundary: gives the boundary of a form.
         """
         body = cls._plain(step, values, attachment, boundary)
+        # What the card says of its body comes before what its kind implies.
         if step.content_type is not None:
             body = replace(body, content_type=step.content_type.text(values) or body.content_type)
+        # No time in the packing, so that the same body is the same bytes.
         if step.gzip and body.content is not None:
             body = replace(body, content=gzip.compress(body.content, compresslevel=6, mtime=0))
         return body
@@ -87,6 +89,7 @@ class Body:
     ) -> "Body":
         if step.json is not None:
             document = step.json.document(values)
+            # A body all of whose fields were left out is still a body of its kind.
             nothing: Any = [] if isinstance(step.json.source, list) else {}
             return cls(
                 json.dumps(nothing if document is None else document).encode(), "application/json"
@@ -101,6 +104,7 @@ class Body:
             return cls._multipart(step, values, attachment, boundary())
         if step.raw is not None:
             value = step.raw.value(values)
+            # The sound has a type of its own; any other text is text.
             if attachment and step.raw.is_audio:
                 kind = attachment.content_type
             else:
@@ -156,6 +160,7 @@ def _multipart_body(parts: Iterable[SentPart], boundary: str, kind: str) -> byte
     pieces: list[bytes] = []
     for part in parts:
         lines = [f"--{boundary}"]
+        # Only forms name their parts (RFC 7578); others have a type alone.
         if kind == "form-data":
             if part.file_name:
                 file_name = f'; filename="{_escaped(part.file_name)}"'
@@ -170,4 +175,5 @@ def _multipart_body(parts: Iterable[SentPart], boundary: str, kind: str) -> byte
 
 def _escaped(name: str) -> str:
     """A name as browsers write it in a form (HTML standard, 4.10.21.8)."""
+    # As the standard of HTML forms escapes these three.
     return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")

@@ -209,6 +209,7 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
 def _credentials_grant(token: TokenGrant) -> Login:
     """The client-credentials grant (RFC 6749, 4.4.2) as a login."""
     fields = {"grant_type": "client_credentials"}
+    # An empty scope would ask for none, where its absence asks for the usual ones.
     if token.scope.source:
         fields["scope"] = token.scope.source
     basic = None
@@ -224,6 +225,8 @@ def _credentials_grant(token: TokenGrant) -> Login:
         urlencoded={name: ListTemplate(value) for name, value in fields.items()},
         take={"token": Take("access_token", secret=True)},
         expires_in=Take("expires_in", optional=True),
+        # Where no answer says how long it lasts: shorter than any service's, and long enough to
+        # share.
         lifetime=Seconds(300),
         timeout=Seconds(30),
     )

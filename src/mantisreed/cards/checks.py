@@ -10,7 +10,8 @@ import msgspec
 
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.effects import STEP_KINDS, keys_without_effect
-from mantisreed.cards.requests import OVER_HEADERS, secret_names_of
+from mantisreed.cards.late_values import OVER_HEADERS
+from mantisreed.cards.requests import secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.steps import ASKING_KEYS, Step
 from mantisreed.cards.templates import ListTemplate, Template
@@ -72,6 +73,7 @@ def _wrong_names(card: ServiceCard, known: frozenset[str]) -> Iterator[Problem]:
     """Names that the card gives to two things."""
     given = [("values", name) for name in card.values] + [("sign", name) for name in card.sign]
     given += [("secrets", name) for name in card.secrets]
+    # A value of the same name would hide what the placeholder stands for.
     reserved = known | {*OF_A_REQUEST, *OF_ITS_PARTS, *OF_A_CHUNK, *_OF_A_PAGE}
     seen: set[str] = set()
     for table, name in given:
@@ -99,6 +101,7 @@ def _wrong_url(card: ServiceCard) -> Iterator[Problem]:
             yield "", "key 'url' is missing"
         return
     written = card.url.source
+    # With a placeholder in front the scheme is only known when it is sent.
     if not written.startswith(("http://", "https://", "ws://", "wss://", "{")):
         yield "", f"key 'url': expected http://... or https://..., found {written!r}"
 
@@ -108,6 +111,7 @@ def _wrong_order(card: ServiceCard) -> Iterator[Problem]:
         if getattr(card, one) and getattr(card, other):
             yield "", f"expected only one of the keys {one!r} and {other!r}"
     steps = card.sequence
+    # They are left out of the exchange, which would then be empty.
     if all(step.cleanup for _, step in steps):
         yield "", "every step is a cleanup: none of them brings a reply"
         return
@@ -165,6 +169,7 @@ def _kind_of(step: Step) -> str:
 def _without_effect(place: str, step: Step, kind: str) -> Iterator[Problem]:
     defaults = {field.name: field.default for field in msgspec.structs.fields(Step)}
     for key in keys_without_effect(kind):
+        # A key with its default is not told from one that is not there.
         if getattr(step, key) not in (defaults[key], None):
             yield place, f"{key!r} has no effect in {STEP_KINDS[kind]}"
 
@@ -231,6 +236,7 @@ def _wrong_asking(place: str, step: Step) -> Iterator[Problem]:
             yield place, f"{key!r} has no effect without 'state': where the state is in the answer"
     if not step.is_asking:
         return
+    # With a state and nothing that it may be, no answer would ever be the last.
     if step.state is not None and not any(
         getattr(step, key) for key in ASKING_KEYS if key not in ("state", "interval")
     ):

@@ -25,6 +25,7 @@ _LONGEST_TEXT = 60  # characters of a value that is shown whole
 _LONGEST_BODY = 1200  # characters of a body that is shown
 _SHORT_BYTES = 200  # bytes or characters of a short answer, which is shown whole
 _TOKENS = ("access_token", "refresh_token", "id_token")  # RFC 6749, 5.1
+# The scheme is no secret, and tells which kind of key was sent.
 _SCHEME = re.compile(r"^(Basic|Bearer|Digest|Token)\s", re.IGNORECASE)
 _SIGNED = re.compile(
     r"([?&][^=&\s]*(?:sig|token|key|credential|secret|auth)[^=&\s]*=)[^&\s\"'<>]+", re.IGNORECASE
@@ -96,6 +97,7 @@ def described_conversation(conversation: Conversation) -> str:
     """What would be said over a WebSocket."""
     chunks = conversation.chunks()
     first = next(chunks, b"")
+    # All are counted and none is kept: the sound may be long.
     count = 1 + sum(1 for _ in chunks)
     lines = [f"says {_message(message)}" for message in conversation.opening]
     if conversation.card.ready:
@@ -124,6 +126,7 @@ def described_card(card: ServiceCard) -> str:
 
     What is as it always is is left out, but for limits that matter.
     """
+    # Its name is that of the table, and no key in it.
     fields = _table_of(card)
     name = fields.pop("name")
     return tomlkit.dumps({"engine": {name: fields}})
@@ -158,6 +161,7 @@ def _table_of(struct: msgspec.Struct) -> dict[str, Any]:
         if value is None or (is_default and not is_limit and not _holds_limits(value)):
             continue
         plain = _plain(value)
+        # An empty table says what its absence says.
         if plain not in ({}, []):
             table[field.name] = plain
     return table
@@ -177,6 +181,7 @@ def _plain(value: Any) -> Any:
         return {key: _plain(item) for key, item in value.items()}
     if isinstance(value, tuple):
         return list(map(_plain, value))
+    # What was compiled remembers how it was written.
     source = getattr(value, "source", None)
     if isinstance(source, tuple):
         return list(source)
@@ -207,6 +212,7 @@ def _header(name: str, value: str) -> str:
 
 def _part_text(content: bytes, kind: str | None) -> str:
     """A part of a form: text as it is, bytes by their number."""
+    # A short sound might be readable as text by chance.
     is_audio = kind is not None and kind.startswith(("audio/", "application/octet-stream"))
     if is_audio or len(content) > _SHORT_BYTES:
         return short_size(len(content))
@@ -225,6 +231,7 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
             with suppress(ValueError, TypeError, RecursionError, DocumentError):  # as it came
                 kind, body = "json", msgspec.json.encode(parse(body))
     text = body.decode("utf-8", "replace")
+    # Lines of JSON are short already.
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came
             text = "\n".join(_laid_out(_shortened(json.loads(text))))
@@ -250,6 +257,7 @@ def _laid_out(value: Any, key: str = "") -> Iterator[str]:
         inner = list(
             _laid_out(item, "" if name is None else f"{json.dumps(name, ensure_ascii=False)}: ")
         )
+        # Only between items, as JSON has it.
         inner[-1] += "," if number < len(items) else ""
         yield from (f"  {line}" for line in inner)
     yield "}" if isinstance(value, dict) else "]"

@@ -32,6 +32,7 @@ def parse_json(body: bytes) -> Any:
         DocumentError: it is none, or nested too deeply to be one.
     """
     try:
+        # The quick one first: it reads what is JSON by the letter.
         return msgspec.json.decode(body)
     except RecursionError:
         raise DocumentError("its JSON has too many levels") from None
@@ -65,15 +66,18 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
     """
     import xmltodict
 
+    # Entities can make gigabytes of a few bytes; no engine needs them.
     if b"<!DOCTYPE" in body[:4096].upper():
         raise DocumentError("its XML declares a document type or entities, which is refused")
     try:
         return xmltodict.parse(
             body,
+            # Attributes and elements look alike to paths: `word.start`, whichever it is.
             attr_prefix="",
             cdata_key="text",
             disable_entities=True,
             force_list=lambda _path, key, _value: key.rpartition(":")[2] in lists,
+            # Without the prefix of a namespace, which each document chooses for itself.
             postprocessor=lambda _path, key, value: (key.rpartition(":")[2], value),
         )
     except (ExpatError, UnicodeDecodeError, LookupError) as error:
@@ -148,8 +152,10 @@ def events_in(body: bytes) -> Iterator[ServerSentEvent]:
     name = ""
     data: list[str] = []
     for line in (
+        # The standard (HTML, 9.2.6) ends lines by any of three.
         body.decode("utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n").split("\n")
     ):
+        # A blank line ends an event.
         if not line:
             if data:
                 yield ServerSentEvent(name, "\n".join(data))
@@ -157,6 +163,7 @@ def events_in(body: bytes) -> Iterator[ServerSentEvent]:
             continue
         field, _, value = line.partition(":")
         if field == "data":
+            # One blank behind the colon belongs to it; others are the value's.
             data.append(value.removeprefix(" "))
         elif field == "event":
             name = value.removeprefix(" ")

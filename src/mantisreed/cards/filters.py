@@ -98,6 +98,7 @@ def _number(value: Any) -> int | float:
     if isinstance(value, (int, float)):
         return value
     number = float(as_text(value))
+    # `3.0` of a text is meant as 3, which is how most APIs want it.
     if number.is_integer() and math.isfinite(number):
         return int(number)
     return number
@@ -138,6 +139,7 @@ def _http_date(value: Any) -> str:
 
 def _json_lines(value: Any) -> str:
     items = value if isinstance(value, list) else [value]
+    # A line for each, the last one ended too.
     return "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items)
 
 
@@ -147,9 +149,11 @@ _PLAIN: dict[str, Filter] = {
     "crc32c": _crc32c,
     "hex": lambda value: as_bytes(value).hex(),
     "base64": lambda value: base64.b64encode(as_bytes(value)).decode(),
+    # RFC 4648, 5, without the padding, as tokens have it (RFC 7515).
     "base64url": lambda value: base64.urlsafe_b64encode(as_bytes(value)).decode().rstrip("="),
     "unbase64": lambda value: base64.b64decode(as_text(value)),
     "unhex": lambda value: bytes.fromhex(as_text(value)),
+    # Without a time in it: the same value is the same bytes.
     "gzip": lambda value: gzip.compress(as_bytes(value), mtime=0),
     "size": _size,
     "quoted": lambda value: quote(as_text(value), safe=""),
@@ -214,6 +218,7 @@ _WITH_ARGUMENT: dict[str, Callable[[str], Filter]] = {
         lambda value: separator.join(map(as_text, value if isinstance(value, list) else [value]))
     ),
     "before": lambda mark: lambda value: as_text(value).partition(mark)[0],
+    # The last part, such as of a path; `before` gives the first one.
     "after": lambda mark: lambda value: as_text(value).rpartition(mark)[2],
     "replace": _replace,
     "round": _round,

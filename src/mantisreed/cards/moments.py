@@ -7,6 +7,7 @@ from email.utils import parsedate_to_datetime
 
 _EPOCH_MILLISECONDS = 1e11  # the year 5138 in seconds, 1973 in milliseconds
 _LONGEST = 100  # characters; what is longer is no moment, and takes long to find out about
+# Nanoseconds: Python reads microseconds.
 _LONG_FRACTION = re.compile(r"(\.\d{6})\d+")
 
 
@@ -43,6 +44,7 @@ def _from_text(text: str) -> float | None:
         except (ValueError, TypeError, IndexError):
             return None
     try:
+        # Services count in UTC where they say nothing.
         return (parsed if parsed.tzinfo else parsed.replace(tzinfo=UTC)).timestamp()
     except (OverflowError, ValueError):
         return None

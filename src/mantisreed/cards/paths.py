@@ -112,6 +112,7 @@ class Condition(ReplyPath):
     def holds(self, document: object) -> bool:
         """Whether it holds."""
         found = self.find(document)
+        # Zero is a value: `confidence > 0` would say otherwise.
         return found is not None and found is not False and found not in ("", [], {})
 
     def holds_in(self, answer: "HttpAnswer") -> bool:
@@ -165,6 +166,7 @@ def _walked(document: Any, keys: tuple[_Key, ...]) -> Any:
     return document
 
 
+# An XML element that occurs once is no list by itself; that these are is known from the path.
 _LISTED = ("projection", "filter_projection", "flatten", "index_expression")
 
 
@@ -228,6 +230,7 @@ def _newest(path: ReplyPath, answer: "HttpAnswer") -> Any:
     """What a path finds; of lines and events in the last one that has it, such as the newest state
     or token.
     """
+    # The newest state counts, and a stream has many.
     for document in reversed(answer.documents(path.list_names)):
         found = path.find(document)
         if found is not None:
@@ -236,6 +239,7 @@ def _newest(path: ReplyPath, answer: "HttpAnswer") -> Any:
 
 
 _PLACES = ("header", "cookie", "link", "text", "status")
+# Only the end of the name: `token_type` is none.
 _SECRET_NAME = re.compile(
     r"(?:^|[._-])(?:(?:access|refresh|id|auth|session|bearer|security)[_-]?token|token|bearer|jwt|password|secret)$",
     re.IGNORECASE,

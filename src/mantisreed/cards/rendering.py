@@ -20,6 +20,7 @@ from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value
 
 _EACH_TIME = ("request_id", "callback", "uuid", "nonce")
+# They follow from the body, which is compared itself.
 _OF_A_BODY = ("content-type", "content-length")
 
 
@@ -39,8 +40,10 @@ def with_symbols(card: ServiceCard, values: Mapping[str, Value]) -> dict[str, Va
     """What placeholders stand for, with symbols for secrets and for what is made for each
     request.
     """
+    # Another key, or another account, gets the same text for the same sound.
     hidden = (*_EACH_TIME, *card.secrets, *(card.session.take if card.session else ()))
     known: dict[str, Value] = {**values, **{name: symbol(name) for name in hidden}}
+    # Any moment, as long as it is always the same.
     known["now"] = datetime.fromtimestamp(0, UTC)
     return known
 
@@ -59,6 +62,7 @@ def rendered_steps(
     """
     builder = RequestBuilder(card, boundary=lambda: "boundary")
     sequence = StepSequence(card)
+    # How it is asked for, and fetched, changes nothing in the reply.
     sent = sequence.steps[: sequence.last_work + 1]
     return [_rendered_step(builder, name, step, known, attachment) for name, step in sent]
 
@@ -72,6 +76,7 @@ def _rendered_step(
 ) -> Any:
     # A link that an answer gives stands for itself, wherever it leads to.
     taken = frozenset(key for key, value in values.items() if isinstance(value, str))
+    # Packing is a matter of the way, and the packer's version would count.
     whole = msgspec.structs.replace(step, gzip=False)
     # Where a card names no URL of its own, a link has to lead somewhere all the same.
     if builder.own_url(values):
@@ -81,6 +86,7 @@ def _rendered_step(
     context = RequestContext(values, attachment=attachment, taken=taken, bases=bases)
     request = builder.request(name, whole, context)
     said = _said_in_conversation(step, values)
+    # Later steps use what this one would have taken.
     values |= {key: symbol(key) for key in taken_by(step)}
     return [
         request.method,

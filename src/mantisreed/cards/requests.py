@@ -1,7 +1,5 @@
 """Building the requests that a card describes. Nothing is sent here."""
 
-import base64
-import hmac
 import secrets as randomness
 import uuid
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -12,8 +10,14 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 from mantisreed.cards.bodies import Attachment, Body, SentPart, _pairs
-from mantisreed.cards.card import Every, ServiceCard, Signature
-from mantisreed.cards.filters import as_bytes, as_text
+from mantisreed.cards.card import Every, ServiceCard
+from mantisreed.cards.filters import as_text
+from mantisreed.cards.late_values import (
+    OVER_HEADERS,
+    LateValues,
+    authorization_of,
+    put_header,
+)
 from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import ListTemplate, Template, Value, Values
 from mantisreed.errors import BadRequestError, EngineError, UnreadableReplyError
@@ -117,7 +121,9 @@ class RequestBuilder:
         url, is_own = self._url(name, step, values, context)
         self._check_keys(name, step, url, context, is_own=is_own)
         rendered = Body.of(step, values, context.attachment, self._boundary)
-        late = _Late(self._card, values)
+        late = LateValues(self._card, values)
+        # In this order: signatures may be over the body, then over the address, then over the
+        # headers.
         late.set(method=step.verb, body=rendered.content or b"")
         url = self._with_query(url, step, late, is_own=is_own)
         headers = self._headers(step, late, _headers_of_body(step, rendered), is_own=is_own)
@@ -133,7 +139,9 @@ class RequestBuilder:
             rendered.content,
             rendered.parts,
             step.follow_redirects,
+            # An empty text would be hidden everywhere.
             tuple(secret for secret in hidden if secret.reveal()),
+            # Nobody else gets to see the name, or to ask for the password.
             self._digest(values) if is_own else None,
         )
 
@@ -143,6 +151,7 @@ class RequestBuilder:
         written = template.text(values) if template is not None else None
         if written is None:
             return None
+        # A password may hold colons; a user's name may not (RFC 7617).
         user, _, password = written.partition(":")
         return user, password
 
@@ -189,6 +198,7 @@ class RequestBuilder:
                 [*(step.url or step.path).names, *(self._card.url.names if self._card.url else ())],
                 values,
             )
+        # Scheme, host and port: another port is another service.
         is_own = base is not None and origin_of(url) == origin_of(base)
         return url, is_own or step.keys
 
@@ -198,6 +208,7 @@ class RequestBuilder:
         path = _filled_path(template, values)
         if base is None or path is None:
             return None
+        # The scheme is at the beginning, or it is a part of a query.
         if template.is_one_placeholder and "://" in path[:12]:  # an earlier answer gave a whole URL
             return resolved(path, base)
         _check_segments(template, values)
@@ -212,6 +223,7 @@ class RequestBuilder:
         """See that keys only go where the card's author sends them, not where an answer says."""
         if is_own or not self._is_chosen_by_answers(step, url, context):
             return
+        # Also what is only signed with a secret: a signature lets its holder in as well.
         needed = set(step.names) | set(chain.from_iterable(map(self._signed_names, step.names)))
         secret = next(
             (
@@ -235,6 +247,8 @@ class RequestBuilder:
         template = step.url or step.path
         if not any(name in context.taken for name in template.names):
             return False
+        # The same address with other values: where the host changes with them, an answer has chosen
+        # it.
         symbols = {**context.values, **dict.fromkeys(context.taken, "x")}
         written = template.text(symbols) or ""
         try:
@@ -247,7 +261,7 @@ class RequestBuilder:
         if signature is not None:
             yield from (*signature.key.names, *signature.text.names)
 
-    def _with_query(self, url: str, step: Step, late: "_Late", *, is_own: bool) -> str:
+    def _with_query(self, url: str, step: Step, late: LateValues, *, is_own: bool) -> str:
         """The URL with all of its query; what is signed over it comes last."""
         if is_own:
             tables = [self._card.every.query, step.query]
@@ -256,6 +270,7 @@ class RequestBuilder:
         fields = {}
         for table in tables:
             fields.update(table)
+        # What is signed may be the query itself, without the signature in it.
         early = [item for item in fields.items() if not late.is_late(item[1])]
         url = _extended(url, _pairs(dict(early), late.values))
         parts = split_url(url)
@@ -264,7 +279,7 @@ class RequestBuilder:
         return _extended(url, _pairs(rest, late.with_signatures(rest.values())))
 
     def _headers(
-        self, step: Step, late: "_Late", of_body: Pairs, *, is_own: bool
+        self, step: Step, late: LateValues, of_body: Pairs, *, is_own: bool
     ) -> list[tuple[str, str]]:
         """All headers of a request; those that are signed over the others come last.
 
@@ -282,24 +297,26 @@ class RequestBuilder:
         over_headers: list[tuple[str, ListTemplate]] = []
         for source in sources:
             # Headers that a card writes out come before `bearer` and `basic` of the same table.
-            proof = _authorization(source, late)
+            proof = authorization_of(source, late)
             if proof is not None:
                 headers["authorization"] = [("Authorization", proof)]
             for name, template in source.headers.items():
                 if late.needs(template, OVER_HEADERS):
                     over_headers.append((name, template))
                 else:
-                    _put(headers, name, template, late)
+                    put_header(headers, name, template, late)
         for name, value in of_body:
+            # The card's own type of the body stays.
             headers.setdefault(name.lower(), [(name, value)])
         late.set_headers(chain.from_iterable(headers.values()))
         for name, template in over_headers:
-            _put(headers, name, template, late)
+            put_header(headers, name, template, late)
         return list(chain.from_iterable(headers.values()))
 
     def _check_headers(self, name: str, headers: Iterable[tuple[str, str]]) -> None:
         for key, value in headers:
             if any(
+                # A line break would begin another header, or another request.
                 (ord(character) < 0x20 and character != "\t") or character == "\x7f"
                 for character in key + value
             ):
@@ -311,12 +328,14 @@ class RequestBuilder:
         return BadRequestError(what, engine=self._card.name)
 
     def _lacking(self, name: str, needed: Iterable[str], values: Values) -> EngineError:
+        # The first that has no value; of several one is enough to look for.
         missing = next((key for key in needed if values.get(key) in (None, "")), "url")
         error = UnreadableReplyError(
             f"the URL of step {name} needs {{{missing}}}, which has no value",
             engine=self._card.name,
             advice="was it in the answer of a step before? 'take' says where to look",
         )
+        # Nothing was sent.
         error.may_be_charged = False
         return error
 
@@ -334,84 +353,11 @@ def secret_names_of(card: ServiceCard) -> frozenset[str]:
 
 def values_of_card(card: ServiceCard, values: Values) -> dict[str, Value]:
     """The card's own values, filled; each may be made of those before it."""
+    # In the order of the card, so that a value may be made of those before it.
     known = dict(values)
     for name, template in card.values.items():
         known[name] = template.value(known)
     return {name: known[name] for name in card.values}
-
-
-class _Late:
-    """What is only known when a request is nearly made: its own parts, and signatures over them."""
-
-    def __init__(self, card: ServiceCard, values: dict[str, Value]) -> None:
-        self._card = card
-        self.values = values
-        self.secrets: list[Secret] = []
-
-    def set(self, **parts: Value) -> None:
-        self.values.update(parts)
-
-    def set_headers(self, headers: Iterable[tuple[str, str]]) -> None:
-        """Note the headers as they are signed: by small names in order, with the host, their white
-        space folded.
-        """
-        pairs = [(name.lower(), " ".join(value.split())) for name, value in headers]
-        pairs = sorted([*pairs, ("host", str(self.values["host"]))])
-        names = dict.fromkeys(name for name, _ in pairs)
-        self.set(
-            headers="\n".join(f"{name}:{value}" for name, value in pairs),
-            header_names=";".join(names),
-        )
-
-    def is_late(self, template: ListTemplate) -> bool:
-        """Whether a template needs a signature."""
-        names = chain.from_iterable(item.names for item in template.items)
-        return any(name in self._card.sign for name in names)
-
-    def needs(self, template: ListTemplate, parts: Iterable[str]) -> bool:
-        """Whether a template needs one of these parts of the request, itself or by what it is
-        signed with.
-        """
-        wanted, seen = set(parts), set()
-        rest = list(chain.from_iterable(item.names for item in template.items))
-        while rest:
-            name = rest.pop()
-            if name in wanted:
-                return True
-            if name in seen:
-                continue
-            seen.add(name)
-            if name in self._card.sign:
-                rest += (*self._card.sign[name].key.names, *self._card.sign[name].text.names)
-        return False
-
-    def with_signatures(self, templates: Iterable[ListTemplate | Template]) -> dict[str, Value]:
-        """The values, with those signatures that the templates need."""
-        for holder in templates:
-            for template in holder.items if isinstance(holder, ListTemplate) else (holder,):
-                for name in template.names:
-                    if name in self._card.sign and name not in self.values:
-                        self.values[name] = self._signature(self._card.sign[name])
-        return self.values
-
-    def _signature(self, signature: Signature) -> Value:
-        self.with_signatures([signature.key, signature.text])
-        key, text = signature.key.value(self.values), signature.text.whole_text(self.values)
-        digest = hmac.digest(
-            as_bytes(key if key is not None else ""), text.encode(), signature.hash
-        )
-        if signature.encoding == "raw":
-            return digest
-        if signature.encoding == "hex":
-            return digest.hex()
-        encoded = base64.b64encode(digest).decode()
-        if signature.encoding == "base64":
-            return encoded
-        return encoded.translate(_URL_SAFE).rstrip("=")
-
-
-OVER_HEADERS = ("headers", "header_names")
-"""Placeholders for all headers but those that need them."""
 
 
 def _headers_of_body(step: Step, body: Body) -> Pairs:
@@ -421,29 +367,6 @@ def _headers_of_body(step: Step, body: Body) -> Pairs:
     if step.gzip and body.content is not None:
         found.append(("Content-Encoding", "gzip"))
     return tuple(found)
-
-
-def _authorization(source: Step | Every, late: _Late) -> str | None:
-    """What `bearer` or `basic` of a table gives."""
-    bearer, basic = source.bearer, source.basic
-    if bearer and (key := bearer.text(late.with_signatures([bearer]))):
-        return f"Bearer {key}"
-    if basic and (pair := basic.text(late.with_signatures([basic]))):
-        encoded = base64.b64encode(pair.encode()).decode()
-        late.secrets.append(Secret(encoded))
-        return f"Basic {encoded}"
-    return None
-
-
-def _put(
-    headers: dict[str, list[tuple[str, str]]], name: str, template: ListTemplate, late: _Late
-) -> None:
-    values = template.texts(late.with_signatures([template]))
-    if values:
-        headers[name.lower()] = [(name, value) for value in values]
-
-
-_URL_SAFE = str.maketrans("+/", "-_")
 
 
 def _filled_url(template: Template, values: Values) -> str | None:
@@ -456,6 +379,7 @@ def _filled_url(template: Template, values: Values) -> str | None:
     def encode(value: str) -> str:
         seen.append(value)
         is_link = begins_with_value and len(seen) == 1
+        # A whole link keeps its query; any other value is one part of a path or query.
         return quote(value, safe=_URL_CHARACTERS if is_link else _PATH_CHARACTERS)
 
     return template.text(values, encode)
@@ -478,6 +402,7 @@ def _check_segments(template: Template, values: Values) -> None:
     """See that a value does not climb out of the path that the card gives."""
     for name in template.names:
         value = values.get(name)
+        # A value such as `../admin` would lead elsewhere on the same host.
         if isinstance(value, str) and any(segment in (".", "..") for segment in value.split("/")):
             raise UrlError(f"the value of {{{name}}} holds a segment of dots")
 
@@ -485,6 +410,7 @@ def _check_segments(template: Template, values: Values) -> None:
 def _extended(url: str, pairs: list[tuple[str, str]]) -> str:
     if not pairs:
         return url
+    # The query stands before the fragment (RFC 3986, 3.5).
     url, hash_sign, fragment = url.partition("#")
     joint = "&" if "?" in url else "?"
     return url + joint + urlencode(pairs, quote_via=quote, safe="") + hash_sign + fragment

@@ -35,6 +35,8 @@ class StepSequence:
         said = [index for index, (_, step) in enumerate(self.steps) if step.starts_work]
         if said:
             return said
+        # Without a word of the card: the last request that changes something before the last one
+        # that asks.
         asking = [index for index, (_, step) in enumerate(self.steps) if step.is_asking]
         if asking:
             before = range(asking[-1])
@@ -43,6 +45,7 @@ class StepSequence:
         changing = [index for index in before if self._changes_something(self.steps[index][1])]
         if not changing:
             return [0]
+        # Variants of one step, of which `when` chooses, start the work together.
         last = first = changing[-1]
         while self.steps[last][1].when and first - 1 in changing and self.steps[first - 1][1].when:
             first -= 1
@@ -103,6 +106,7 @@ class StepSequence:
         steps = [step for _, step in (*self.steps, *self.cleanup)] + [
             step for step in (self._card.cancel,) if step
         ]
+        # Only those that begin with a value lead where an answer says.
         urls = [
             step.url for step in steps if step.url is not None and step.url.source.startswith("{")
         ]
@@ -148,6 +152,7 @@ class StepSequence:
             names |= step.chunks.resume.names
         if step.chunks is not None and step.chunks.size is not None:
             names |= set(step.chunks.size.names)
+        # What the parts themselves give is there when the list of them is made.
         if step.chunks is not None and step.chunks.item is not None:
             names |= set(step.chunks.item.names) - {*step.chunks.collect, *OF_A_CHUNK}
         rest, found = list(names), set()
@@ -191,6 +196,7 @@ def _brings_audio(template: Template) -> bool:
         return False
     others = dict.fromkeys(template.names, "1")
     try:
+        # A digest or a size of the sound is as long for any sound.
         short, long = (template.value({**others, "audio": b"1" * size}) for size in (64, 4096))
     except (ValueError, TypeError):
         return False

@@ -13,6 +13,7 @@ _ACCEPTED = 202  # RFC 9110, 15.3.3: taken, and not yet done
 
 def standing_of(step: Step, answer: HttpAnswer) -> tuple[JobStanding, Any]:
     """How a job stands, and the state that the answer gives, for messages."""
+    # Failed first: a job that has failed may well call itself finished.
     standings: tuple[JobStanding, ...] = ("failed", "done", "waiting")
     # What the status says counts before conditions, and these before the state that is named.
     for standing in standings:
@@ -48,8 +49,10 @@ def _unlisted(step: Step, state: Any) -> JobStanding:
         return "waiting"
     if state is None:
         return "unknown"
+    # A card that lists only the end means all else as waiting.
     if not step.waiting and step.done:
         return "waiting"
+    # And the other way round.
     if step.waiting and not step.done:
         return "done"
     return "unknown"

@@ -17,6 +17,7 @@ def at_least(least: int) -> "Callable[[str], int]":
     """What reads a whole number that is not smaller, for argparse."""
 
     def number(given: str) -> int:
+        # `int` also takes `1_000` and blanks.
         if not given.lstrip("+-").isdecimal() or int(given) < least:
             raise argparse.ArgumentTypeError(
                 f"expected a whole number of {least} or more, not {given!r}"
@@ -62,6 +63,7 @@ def share(given: str) -> float:
         number = float(given)
     except ValueError:
         number = -1.0
+    # False for NaN too.
     if not 0.0 <= number <= 1.0:
         raise argparse.ArgumentTypeError(f"expected a number from 0 to 1, not {given!r}")
     return number

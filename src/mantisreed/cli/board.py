@@ -106,6 +106,7 @@ class Board:
     def counts(self) -> dict[str, int]:
         """How many recordings are where."""
         self._begin_day()
+        # A copy: another thread may take one out meanwhile.
         under_way = Counter(_STAGES[stage] for stage, _, _ in list(self._stages.values()))
         return {name: under_way[name] + self._ended[name] for name in _COLUMNS}
 
@@ -137,6 +138,7 @@ class Board:
             )
         )
         under_way = Table.grid(padding=(0, 2))
+        # What is new and not begun comes last; of the rest the one that takes longest first.
         rows = sorted(self._stages.values(), key=lambda row: (row[0] == "new", row[2]))
         for stage, name, since in rows[:_SHOWN]:
             line = Text(name, no_wrap=True, overflow="ellipsis")

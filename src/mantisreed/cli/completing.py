@@ -76,6 +76,7 @@ def _listed(names: Callable[[], Iterable[str]]) -> _Completer:
     """Completes the last of several names with commas between."""
 
     def completed(prefix: str, **_: object) -> list[str]:
+        # Of names with commas between, the last one is completed.
         before, comma, _last = prefix.rpartition(",")
         with suppress(OSError, ValueError, MantisreedError):  # the command itself will tell it
             return [f"{before}{comma}{name}" for name in names()]
@@ -90,6 +91,7 @@ def _documents() -> Iterator[dict[str, object]]:
     own = (folder / SETTINGS_FILE for folder in (here, *here.parents))
     for file in (next((one for one in own if one.is_file()), None), user_settings_file()):
         if file is not None and file.is_file():
+            # Not opened as a workspace: that would take longer than anybody waits for a completion.
             yield tomllib.loads(file.read_text(encoding="utf-8"))
 
 

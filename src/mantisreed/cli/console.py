@@ -64,6 +64,7 @@ class Console:
 
     def result(self, text: str) -> None:
         """A line of the result, to stdout."""
+        # At once: somebody may read it through a pipe while we work.
         print(_shown(text), flush=True)  # noqa: T201
 
     def note(self, text: str) -> None:
@@ -124,6 +125,7 @@ class Console:
             wide = None
             _keep_narrow_columns(table)
         else:
+            # Wide enough that nothing is folded where a program reads it.
             wide = 400
         rich.console.Console(highlight=False, width=wide, soft_wrap=wide is not None).print(table)
 
@@ -204,6 +206,7 @@ class Console:
 
         shown, widths = [], []
         for number, (cells, right) in enumerate(zip(columns[:-1], is_right, strict=False)):
+            # Measuring cells is slow, and most are ASCII.
             lengths = [len(cell) if cell.isascii() else cell_len(cell) for cell in cells]
             width = max(*lengths, least[number] if least else 0)
             widths.append(width)
@@ -244,6 +247,7 @@ def _shown(text: str) -> str:
 
     What is no secret may have come from anybody: an engine, a file's name, a file.
     """
+    # Not imported: where nobody has, there are no secrets.
     known = sys.modules.get("mantisreed.secrets")
     if known is not None:
         text = known.redacted(text)
@@ -327,6 +331,7 @@ def _end_of(text: str, room: int | None) -> str:
 
     if room is None or cell_len(text) <= room:
         return text
+    # One by one, as some characters take two columns.
     while cell_len(text) > room - 1:
         text = text[1:]
     return f"…{text}"

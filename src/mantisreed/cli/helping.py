@@ -139,6 +139,7 @@ def _groups_of(parser: argparse.ArgumentParser) -> "list[str]":
 def _group_page(parser: argparse.ArgumentParser, wanted: str) -> str:
     """One group of options; its name may be any word of its title."""
     groups = {str(group.title): group for group in parser._action_groups}
+    # A part of the name is enough.
     title = next((name for name in _groups_of(parser) if wanted.lower() in name.lower()), None)
     if title is None:
         known = ", ".join(_groups_of(parser))

@@ -110,6 +110,7 @@ class Waits:
             asking = step
         else:
             asking = None
+        # The longest of several, as each may be the one that takes long.
         limits = [other.limit for other in steps.values() if other.is_asking]
         return cls(asking, float(max(limits, default=_LIMIT)))
 
@@ -122,6 +123,7 @@ class Waits:
         """
         if self.step is None:
             return pauses(Step(), first=0.0)
+        # An engine that calls is asked too, in case that the call gets lost.
         return pauses(self.step, first=float(self.step.max_interval) if is_called else None)
 
 
@@ -153,6 +155,7 @@ async def wait_for_reply(
     started, waits = clock(), Waits.for_ticket(card, ticket)
     coming, asked_for = waits.pauses(), 0.0
     while True:
+        # As late as both want it.
         await sleep(max(next(coming), asked_for))
         try:
             answer = await client.ask(ticket)
@@ -164,6 +167,7 @@ async def wait_for_reply(
         asked_for = answer.retry_after or 0.0
         if answer.ticket is not None:
             ticket = answer.ticket
+            # Another step begins with short pauses again.
             coming = Waits.for_ticket(card, ticket).pauses()
         if clock() - started > waits.limit:
             raise overdue(card, waits.limit)
@@ -224,6 +228,7 @@ def reading_of(
         return ParsedReply(())
     try:
         reading = read_reply(card, answered.body, piece)
+        # Whatever the engine gives: times in order, within the sound.
         passages, mended = repaired(reading.passages, piece.duration)
         return replace(reading, passages=passages, mended=mended)
     except UnexpectedReplyError as unexpected:

@@ -31,6 +31,7 @@ _KEPT_REPLIES = 16
 _SAME_QUESTION = (
     1.0  # seconds within which the answer for one piece of a job is good for the others
 )
+# In tickets too, so that a later process knows which part of the reply is its own.
 _PIECE_KEY = "piece_key"
 
 
@@ -75,6 +76,7 @@ class BatchClient:
     ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         values = self._client.values_of(piece, request_options)
+        # Services limit how long names may be; half of a SHA-256 is enough to tell pieces apart.
         key = str(values["request_id"])[:32]
         values[_PIECE_KEY] = key
         prepared = await self._exchange.prepared(key, values, attachment_of(piece), self._first)
@@ -93,6 +95,7 @@ class BatchClient:
             # One piece that is given up must not take those down that leave with it.
             return await asyncio.shield(group.sent)
         except asyncio.CancelledError:
+            # What has not left yet leaves without it.
             group.items.pop(key, None)
             raise
         except EngineError as error:
@@ -108,6 +111,7 @@ class BatchClient:
         group = self._group
         if group is None:
             group = self._group = _Group(sent=loop.create_future())
+            # Whoever comes first waits the longest, and no longer than the card says.
             group.timer = loop.call_later(float(self._batch.wait), self._leave, group)
         group.items[key] = self._batch.item.document(run.values)
         # What is not of one piece is the same in all of them, so that the last one's will do.
@@ -118,6 +122,7 @@ class BatchClient:
 
     def _leave(self, group: _Group) -> None:
         """Send a group; what comes later goes with the next."""
+        # It left when it was full, before its time was up.
         if self._group is not group:
             return
         self._group = None
@@ -209,6 +214,7 @@ class BatchClient:
             self._untidied[name] = set(self._results[name])
             while len(self._results) > _KEPT_REPLIES:
                 self._results.popitem(last=False)
+        # By its key: results come in any order.
         result = self._results[name].get(key)
         if result is None:
             raise JobFailedError(
@@ -271,6 +277,7 @@ class BatchClient:
         if response.cleanup is None:
             return
         left = self._untidied.get(str(response.cleanup.get("job")), set())
+        # The job is removed when its last piece has been read.
         left.discard(str(response.cleanup.get(_PIECE_KEY)))
         if not left:
             await self._exchange.clean_up(Standing.from_json(response.cleanup))
@@ -289,6 +296,7 @@ class BatchClient:
         """There is no knowing: a job of several pieces has no request of ours to be known by."""
         return None
 
+    # It would take all other pieces of the job down.
     async def cancel(self, ticket: Ticket) -> bool:
         """A job of several pieces is not called off for one of them."""
         return False

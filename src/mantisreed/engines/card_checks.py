@@ -44,6 +44,7 @@ def read_cards(
     """
     place = f"engine.{name}"
     _check_overlays(table, file, place)
+    # Profiles and tasks are laid over the card, and are no keys of it.
     base = {key: value for key, value in table.items() if key not in _OVERLAYS}
     profiles = {name: base} | {
         f"{name}:{profile}": card_laid_over(base, overlay)

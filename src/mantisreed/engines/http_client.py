@@ -42,6 +42,7 @@ class ClientOptions:
 
 def _stream_of(card: EngineCard) -> ReplyStream | None:
     """How a card's reply is read while it comes; results of several pieces are read whole."""
+    # Of a batch nobody knows yet whose text it is.
     if card.reply.format in ("lines", "events") and card.batch is None:
         return ReplyStream(card)
     return None
@@ -177,6 +178,7 @@ class HttpClient:
         """What the engine says that it charges; what is no number is not believed."""
         seconds = self._card.billed.times.seconds(noted.get(_SECONDS), 0)
         cost = _money(noted.get(_COST))
+        # A negative length is a mistake of the engine, and no credit.
         if seconds is not None and seconds < 0:
             seconds = None
         if seconds is None and cost is None:
@@ -192,6 +194,7 @@ def _money(value: Value) -> Decimal | None:
     if isinstance(value, bool) or not isinstance(value, (int, float, str)):
         return None
     try:
+        # By its text: 0.1 as a number is not a tenth.
         amount = Decimal(str(value).strip()[:_LONGEST_AMOUNT])
     except InvalidOperation:
         return None

@@ -18,6 +18,7 @@ from mantisreed.cards.templates import Value
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import FILES, Piece, RequestOptions, piece_values
 
+# In a job they may differ from piece to piece.
 _OF_THE_SOUND = ("format", "content_type")
 _NUMBERS_OF_THE_SOUND = ("sample_rate", "channels", "duration")
 _SYMBOLIC = ("recording_url", "file_name", "piece_key", "manifest")
@@ -28,6 +29,7 @@ itself.
 _OF_CHUNKS = ("chunk_number", "chunk_count", "chunk_start", "chunk_end")
 _OF_PAGES = ("page_token", "page_offset", "page_number")
 
+# For what is asked, whatever the sound is.
 _NO_SOUND = Piece(b"", FORMATS["flac"], 0, 0, 0.0)
 _SYMBOLIC_AUDIO = Attachment(b"{audio}", "{content_type}", "{file_name}")
 
@@ -63,7 +65,9 @@ def request_key(
         piece: what is sent; of it only what the card's templates tell the engine.
         sound: where it comes from, to the microsecond.
     """
+    # The size follows from the sound; encoders of two versions may differ by a few bytes.
     values = {**piece_values(card, piece, options), "audio_size": 0}
+    # To the microsecond: sums of times differ in their last digits.
     rounded = msgspec.structs.replace(sound, start=round(sound.start, 6), end=round(sound.end, 6))
     return digest_of_request([_rendered(card, values), msgspec.to_builtins(rounded)])
 
@@ -90,6 +94,7 @@ def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:
     what differs each time.
     """
     told = _told(card, values)
+    # Without a name, whoever has the key: two keys of one account get the same text.
     if card.account is None:
         return told
     return ["account", card.account, told]
@@ -101,6 +106,7 @@ def _told(card: EngineCard, values: Mapping[str, Value]) -> Any:
     known |= dict.fromkeys((*_OF_CHUNKS, *_OF_PAGES), 0)
     known |= {"chunk": b"{audio}", "audio": b"{audio}"}
     known |= values_of_card(card, known)
+    # A program is told by its arguments and its environment; where its files lie says nothing.
     if card.command is not None:
         files = {**known, **{name: symbol(name) for name in FILES}}
         environment = {

@@ -29,6 +29,7 @@ class LinkOffers:
 
     def offer(self, content: bytes, content_type: str, extension: str) -> str:
         """The address at which the content can be fetched from now on."""
+        # With an ending, as some engines choose their decoder by it.
         token = f"{secrets.token_urlsafe(24)}.{extension}"
         self._offers[token] = (content, content_type)
         return f"{self._public}/pieces/{token}"

@@ -63,6 +63,7 @@ async def serving(
     with quiet_about_files():
         task = asyncio.create_task(server.serve([waiting]))
         try:
+            # Its task may end before it has started, where the address is not to be had.
             while not server.started and not task.done():
                 await asyncio.sleep(0.005)
             yield

@@ -185,9 +185,12 @@ class CommandClient(_AnswersAtOnce):
         async def read_errors(stderr: asyncio.StreamReader) -> bytes:
             kept = b""
             while block := await stderr.read(_BLOCK):
+                # The end says why; a program may write progress for hours.
                 kept = (kept + block)[-_LAST_WORDS:]
             return kept
 
+        # All three at once: a program that waits until its output is read would never read its
+        # input.
         feeding = asyncio.create_task(feed(process.stdin))
         output = asyncio.create_task(read_output(process.stdout))
         errors = asyncio.create_task(read_errors(process.stderr))
@@ -209,6 +212,7 @@ class CommandClient(_AnswersAtOnce):
                 stdin=asyncio.subprocess.PIPE,
                 stdout=asyncio.subprocess.PIPE,
                 stderr=asyncio.subprocess.PIPE,
+                # Programs need their paths; what the card says comes before.
                 env={**os.environ, **environment},
                 start_new_session=True,
             )
@@ -286,9 +290,11 @@ class PythonClient(_AnswersAtOnce):
     ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         about = _values(self._card, piece, request_options, self._secrets)
+        # What only makes sense to a service.
         for name in ("recording_url", "request_id", "callback", "audio_size"):
             del about[name]
         if self._idle:
+            # The one that was used last has everything in memory.
             process = self._idle.pop()
         else:
             process = await self._loaded()
@@ -331,6 +337,7 @@ class _PythonProcess:
             stdout=subprocess.PIPE,
             env={
                 **os.environ,
+                # The same modules as here, also those of a virtual environment or of this folder.
                 "PYTHONPATH": os.pathsep.join(path or str(Path.cwd()) for path in sys.path),
             },
             start_new_session=True,

@@ -5,11 +5,13 @@ each kind.
 import re
 from dataclasses import dataclass, field
 
+# A closed tag or an entity: `<` and `&` alone may well be said.
 _MARKUP = re.compile(r"</?[A-Za-z][A-Za-z0-9:._-]*(?:\s[^<>]*)?/?>|&(?:[a-z]+|#\d+);")
 _SUBTITLES = re.compile(r"\d:\d\d[.,:]\d+ ?-->|^WEBVTT\b|^\[?\d\d:\d\d[.:]\d\d\]", re.MULTILINE)
 _JSON = re.compile(r'^\s*[\[{]\s*["\[{]')
 _SUB_WORD = re.compile(r"^(?:▁|Ġ|##)\S|\S(?:@@|</w>)$")
 _SOUND = re.compile(r"[\[(<♪*].*[\])>♪*]")
+# One look at the signs of a text spares the patterns, which most texts do not need.
 _SUSPICIOUS = frozenset("<&▁Ġ#@-[{(♪*W")
 
 
@@ -85,6 +87,7 @@ class Oddities:
             example: what shows it, for the first of its kind.
             count: how many.
         """
+        # The first example: later ones follow from it as often as not.
         before, first = self._found.get(kind, (0, example))
         self._found[kind] = before + count, first
 

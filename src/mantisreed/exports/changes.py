@@ -20,6 +20,7 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
     """
 
     def passage(one: Passage) -> Passage:
+        # What begins before the beginning begins with it; only what ends before is lost.
         start, end = max(0.0, move(one.start)), max(0.0, move(one.end))
         words = tuple(moved_word(each, move) for each in one.words)
         return msgspec.structs.replace(one, start=start, end=end, words=words)
@@ -29,6 +30,7 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
             one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end))
         )
 
+    # Cues where there are any: passages are made of them, and would count twice.
     lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
     notes: tuple[str, ...] = ()
     if lost:
@@ -50,6 +52,7 @@ def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
     def passage(one: Passage) -> Passage | None:
         if start <= one.start and one.end <= end:
             return one
+        # A word that the moment cuts is in neither part.
         inside = [
             at for at, word in enumerate(one.words) if word.start >= start and word.end <= end
         ]
@@ -80,6 +83,7 @@ def one_after_the_other(scripts: Sequence[Script]) -> list[float]:
     """
     starts = [0.0]
     for script in scripts[:-1]:
+        # A recording is longer than what was said in it; of subtitles alone nobody knows.
         ends = [one.end for one in script.cues or script.passages]
         if script.transcript is not None:
             ends.append(script.transcript.recording.duration)
@@ -95,11 +99,13 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
     ]
     notes = tuple(dict.fromkeys(chain.from_iterable(script.notes for script in moved)))
     language = next((script.tongue for script in moved if script.tongue), None)
+    # Cues stay as they were broken; with a transcript among them all are laid out anew.
     if all(script.cues is not None for script in moved):
         cues = sorted(
             chain.from_iterable(script.cues or () for script in moved),
             key=lambda cue: (cue.start, cue.end),
         )
+        # Style sheets and regions of all, each once, as cues still name them.
         heads = tuple(dict.fromkeys(chain.from_iterable(script.head for script in moved)))
         return Script(cues=tuple(cues), notes=notes, language=language, head=heads)
     passages = sorted(

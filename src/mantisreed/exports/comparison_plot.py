@@ -82,6 +82,7 @@ def _draw_lanes(axes: Axes, picture: ComparisonPicture) -> None:
             bars = [(start, max(least, end - start)) for start, end in spans]
             axes.broken_barh(bars, (number - 0.35, 0.7), color=colour)
     axes.set_yticks(range(len(picture.lanes)), [safe(lane.engine) for lane in picture.lanes])
+    # The first engine on top, as in the table.
     axes.set_ylim(len(picture.lanes) - 0.4, -0.6)
     set_time_axis(axes, max(1.0, picture.duration))
     title = (
@@ -107,6 +108,7 @@ def _draw_agreement(axes: Axes, picture: ComparisonPicture) -> None:
                 text = "-"
             else:
                 text = f"{share:.1%}"
+            # Dark ink cannot be read on the darkest blues.
             if share is not None and share > 0.85:
                 colour = "white"
             else:
@@ -136,6 +138,7 @@ def _draw_rates(axes: Axes, picture: ComparisonPicture) -> None:
         )
     axes.set_yticks(range(len(rates)), list(map(safe, picture.engines)))
     axes.set_ylim(len(rates) - 0.4, -0.6)
+    # Room for the figure behind the longest bar; and a bar, where all rates are zero.
     axes.set_xlim(0.0, max(0.01, *rates) * 1.25)
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.0%}"))
     axes.set_title(picture.rates_are, loc="left", fontsize=11)

@@ -48,6 +48,7 @@ class DoubtsByTime:
     def between(self, start: float, end: float) -> list[Doubt]:
         """Those that touch a stretch of time, in seconds."""
         minutes = range(int(start // 60), int(end // 60) + 1)
+        # A doubt of two minutes is in both; each once, in order.
         near = dict.fromkeys(
             chain.from_iterable(self._by_minute.get(minute, ()) for minute in minutes)
         )
@@ -69,6 +70,7 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[DoubtRun]:
         if flat:
             return [DoubtRun(flat, tuple(near))]
         return []
+    # By its middle: doubts begin and end within the pauses beside words.
     own = [_doubts_at((word.start + word.end) / 2, near) for word in passage.words]
     runs = []
     for alike, group in groupby(range(len(words)), key=lambda at: own[at]):
@@ -76,6 +78,7 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[DoubtRun]:
         if members[0]:
             begin = places[members[0]]
         else:
+            # The first run has what stands before its first word, such as a quotation mark.
             begin = 0
         after = members[-1] + 1
         if after < len(words):
@@ -88,6 +91,7 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[DoubtRun]:
 
 def _doubts_at(moment: float, doubts: Sequence[Doubt]) -> tuple[Doubt, ...]:
     here = [doubt for doubt in doubts if doubt.start <= moment <= doubt.end]
+    # The gravest first, as the colour tells only one.
     return tuple(sorted(here, key=lambda doubt: -doubt.grade))
 
 
@@ -96,6 +100,7 @@ def gaps_before(passages: Sequence[Passage], doubts: Iterable[Doubt]) -> list[li
     behind all of them.
     """
     found: list[list[Doubt]] = [[] for _ in range(len(passages) + 1)]
+    # Passages of several speakers overlap, so that their ends need not rise.
     ends = list(accumulate((passage.end for passage in passages), max))
     for doubt in doubts:
         if doubt.kind == HAS_NO_TEXT:

@@ -60,6 +60,7 @@ class OutputFormat:
             facts = script.transcript.recording.name
         else:
             facts = ""
+        # No format has a place for a line break in a name.
         script = with_single_lines(script)
         return self.write_text(script, options or WriteOptions(), facts or name).encode(
             "utf-8", "replace"
@@ -83,6 +84,7 @@ class OutputFormat:
                 advice="`mantisreed convert --recording FILE` times it by its speech",
             )
         text, remarks = decoded(content, encoding)
+        # Files are often called by a format that they are not in.
         other = _other_subtitles(self.name, text)
         if other is not None:
             remarks.append(
@@ -102,6 +104,7 @@ class OutputFormat:
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
         if script.cues is not None and not script.cues:
+            # An SRT file has nothing but cues; others may have styles or comments alone.
             if self.name == "srt" and text.strip():
                 raise InputError(
                     "no cue could be read in it",
@@ -122,6 +125,7 @@ _HEAD = 4000  # characters that tell a format
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
     cues = script.laid_out(options.rules, mark_speakers=mark)
+    # Before words become cues of their own, which are too short to move.
     if options.cuts:
         cues = on_shots(cues, options.cuts, options.rules)
     if options.each_word:
@@ -275,6 +279,7 @@ def media_types() -> dict[str, str]:
     will do.
     """
     found: dict[str, str] = {}
+    # What most people mean by a text, and what has everything.
     for name in ("txt", TRANSCRIPT_FORMAT, *OUTPUT_FORMATS):
         # The first of several formats with one type is the one that is meant.
         found.setdefault(OUTPUT_FORMATS[name].media_type, name)
@@ -295,6 +300,7 @@ def _other_subtitles(name: str, text: str) -> OutputFormat | None:
 
 def _sniffed(text: str) -> OutputFormat | None:
     """The format that a text looks like; None where it could be any."""
+    # A byte order mark and blank lines tell nothing.
     head = text.lstrip("\ufeff \t\n")[:_HEAD]
     for form in OUTPUT_FORMATS.values():
         if form.sign is not None and form.sign.search(head):

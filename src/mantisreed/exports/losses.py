@@ -57,6 +57,7 @@ def losses(cues: Sequence[Cue], head: Sequence[str], says: Set[str]) -> list[str
             if kind not in says:
                 kinds.setdefault(kind, []).append(number)
     parts = [f"{kind} ({_cues(numbers)})" for kind, numbers in kinds.items()]
+    # By the word that a block begins with.
     blocks = {block.split(None, 1)[0] for block in head}
     named = (("STYLE", "style sheets"), ("NOTE", "comments"), ("REGION", "regions"))
     parts += [kind for word, kind in named if word in blocks and kind not in says]
@@ -71,6 +72,7 @@ def _overlapping(cues: Sequence[Cue]) -> Iterator[int]:
     for number, cue in enumerate(cues, 1):
         if cue.start < latest:
             yield number
+        # A long cue may overlap several that come after.
         latest = max(latest, cue.end)
 
 
@@ -94,6 +96,7 @@ def _kinds_of(cue: Cue) -> Iterator[str]:
 
 def _kinds_of_marks(marks: Iterable[Mark]) -> Iterator[str]:
     for mark in marks:
+        # `c.loud` and `lang en` are a class and a language, whatever they are called.
         name = mark.tag.split(".")[0].split()[0]
         if mark.tag in STYLES:
             yield {"b": "bold", "i": "italics", "u": "underlining"}[mark.tag]

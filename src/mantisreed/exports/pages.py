@@ -122,6 +122,7 @@ def write_page(script: Script, title: str) -> str:
         tag = f' lang="{html.escape(language)}"'
     else:
         tag = ""
+    # As much as tells the direction of the script; a transcript may be long.
     text = "".join(passage.text for passage in script.passages[:50])
     if is_right_to_left(text, language):
         direction = ' dir="rtl"'

@@ -21,5 +21,6 @@ def other_readings(passage: Passage) -> list[str]:
 
 
 def _said(text: str) -> str:
+    # Readings that differ in signs and capitals alone say the same.
     words = (word.strip(".,;:!?…\"'()[]«»„“”‚‘’").casefold() for word in words_of(text))
     return " ".join(filter(None, words))

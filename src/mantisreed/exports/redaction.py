@@ -49,6 +49,7 @@ def redaction_from(
     """
     named = [kind.strip() for kind in kinds.split(",") if kind.strip()]
     chosen: tuple[str, ...] = tuple(dict.fromkeys(named))
+    # With everything that can be found; names and patterns come below, where there are some.
     if "all" in named:
         chosen = KINDS
     if unknown := [kind for kind in chosen if kind not in KINDS]:

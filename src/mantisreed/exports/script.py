@@ -92,8 +92,10 @@ class Script:
     def laid_out(self, rules: LayoutRules, *, mark_speakers: bool) -> Sequence[Cue]:
         """The cues as they were read, or laid out by the rules."""
         if self.cues is None:
+            # One speaker needs no marks: there is nobody to be told from.
             speakers = {passage.speaker for passage in self.passages if passage.speaker is not None}
             marks = mark_speakers and len(speakers) > 1 and rules.speakers in ("dash-each", "name")
+            # Laying out depends on nothing else.
             key = (rules, marks)
             if key not in self._laid:
                 self._laid[key] = lay_out(
@@ -112,8 +114,10 @@ class Script:
                 marked.append(with_marks_of_voices(cue, rules))
                 before = voices_of(cue)[-1]
                 continue
+            # A mark at each change of the speaker, and not at each cue.
             is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
             one = with_mark(cue, mark_of(cue.speaker, rules) if is_new else "")
+            # WebVTT has a cue for each voice; in a format with one text they share a cue.
             are_two_voices = (
                 is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
             )
@@ -134,6 +138,7 @@ class Script:
 def with_marks_of_voices(cue: Cue, rules: LayoutRules) -> Cue:
     """A cue of several speakers with a mark before what each says, as the rules have it."""
     parts = voices_of(cue)
+    # What has dashes already would get them twice.
     if rules.speakers == "none" or any(map(has_dash, cue.lines)):
         return cue
     return joined_voices([with_mark(part, mark_of(part.speaker, rules) or DASH) for part in parts])
@@ -151,6 +156,7 @@ def with_single_lines(script: Script) -> Script:
         names |= {passage.speaker for passage in script.transcript.passages} | {
             script.transcript.language
         }
+    # Most transcripts have none, and are given back as they are.
     odd = {name: one_line(name) or None for name in names if name and one_line(name) != name}
     if not odd:
         return script
@@ -222,6 +228,7 @@ def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
 def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
     """The cues of each passage, in order of time."""
     groups: list[list[Cue]] = []
+    # By time, as files may have cues in any order.
     for cue in sorted(single_voices(cues), key=lambda cue: (cue.start, cue.end)):
         last = groups[-1][-1] if groups else None
         if (
@@ -241,6 +248,8 @@ def _goes_on(before: Cue, cue: Cue) -> bool:
     capital is not.
     """
     last, first = before.text[-1:], cue.text[:1]
+    # Without a stop and with a capital, two sentences stand beside each other that do not belong
+    # together, such as captions.
     return bool(last) and bool(first) and not (last.isalnum() and first.isupper())
 
 

@@ -14,6 +14,7 @@ from mantisreed.transcript.document import LATEST, Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
 
+# Also in their wide forms, and behind a tab or line break, which spreadsheets pass over.
 _FORMULA = frozenset("=+-@\t\r\n＝＋－＠")
 ROWS = ("words", "passages", "cues")
 _COLUMNS = {
@@ -25,6 +26,7 @@ _COLUMNS = {
 
 def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str:
     """Rows with a heading (RFC 4180 for commas). Times are seconds."""
+    # Subtitles have cues and no passages; those would be guessed.
     rows = options.rows or ("passages" if script.cues is None else "cues")
     sink = io.StringIO(newline="")
     writer = csv.writer(
@@ -58,6 +60,7 @@ def harmless_cell(text: str) -> str:
     What an engine heard, or what a speaker is called, is not to run anything where somebody opens
     the table.
     """
+    # A negative number is no formula, and an apostrophe would make it a text.
     is_number = text[:1] in "+-" and text[1:].replace(".", "", 1).isdecimal()
     # An apostrophe that is there already gets one more, so that reading can take one away.
     if _looks_like_a_formula(text) and not is_number:
@@ -66,6 +69,7 @@ def harmless_cell(text: str) -> str:
 
 
 def _looks_like_a_formula(text: str) -> bool:
+    # So that what is read again is what was written, however many stand there.
     bare = text.lstrip("'")
     return bare[:1] in _FORMULA or bare.lstrip()[:1] in _FORMULA
 
@@ -169,11 +173,13 @@ def _passages_of_words(rows: Sequence[_TimedRow]) -> list[Passage]:
 
 def write_ctm(script: Script, name: str) -> str:
     """A line for each word: recording, channel, start, length, word, confidence."""
+    # Blanks part the columns.
     source = "".join(name.split()) or "recording"
     lines = []
     for word in chain.from_iterable(passage.words for passage in script.passages):
         if not word.text:
             continue
+        # CTM has no negative lengths, which engines may give.
         length = max(0.0, word.end - word.start)
         line = f"{source} 1 {word.start:.3f} {length:.3f} {word.text.replace(' ', '_')}"
         if word.confidence is not None:
@@ -245,6 +251,7 @@ def _time(seconds: float) -> str:
 
 def _seconds(text: str) -> float:
     seconds = float(text)
+    # Also refuses what is no number at all: comparisons with NaN are false.
     if not 0.0 <= seconds <= LATEST:
         raise ValueError("no time of a recording")
     return seconds

@@ -17,11 +17,13 @@ from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.estimate import passages_over_speech
 
 _LAST = 5.0  # seconds that the last passage of a text with times is taken to last
+# As people write times: with or without hours, fractions and brackets, a speaker before a colon.
 _TIMED = re.compile(
     r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)"
 )
 _HEADING = re.compile(r"\*\*(?:(.*?)\s*·\s*)?(?:(\d+):)?(\d{1,3}):(\d{2})\*\*\s*$")
 _LONGEST_HEADING = 500  # characters, with a speaker's name
+# What Markdown would read as its own anywhere in a line.
 _MARKS = re.compile(r"([\\`*_\[\]<>#|])")
 _MARKED = re.compile(r"<mark(?: title=\"[^\"]*\")?>|</mark>")
 _UNMARKED = re.compile(r"\\([\\`*_\[\]<>#|.+-])")
@@ -139,6 +141,7 @@ def read_markdown(text: str) -> Script:
 
 def _script(found: list[tuple[float, str | None, str]], notes: Iterable[str]) -> Script:
     if found:
+        # Nobody knows when the last one ends.
         ends = [start for start, _, _ in found[1:]] + [found[-1][0] + _LAST]
     else:
         ends = []
@@ -172,6 +175,7 @@ def _clock(seconds: float, has_hours: bool) -> str:
 
 def _escaped(text: str | None) -> str:
     flat = " ".join((text or "").split())
+    # And what means something at the beginning only: `1.` and `-`.
     escaped = _MARKS.sub(r"\\\1", flat)
     return re.sub(r"^(\d+)\.(?=\s)", r"\1\\.", re.sub(r"^([+-])(?=\s)", r"\\\1", escaped))
 

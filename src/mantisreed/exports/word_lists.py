@@ -51,6 +51,7 @@ def strong_words(language: str | None, file: Path | None = None) -> tuple[str, .
     """
     if file is not None:
         return tuple(line.lower() for line in listed_lines(file, "strong words"))
+    # Of `de-AT` the list of German will do.
     name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
     bundled = package_files("mantisreed.exports") / name
     if bundled.is_file():
@@ -100,6 +101,7 @@ def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
         return tuple((wrong, str(right)) for wrong, right in table.items())
     pairs = []
     for number, line in enumerate(text.splitlines(), 1):
+        # A remark may stand behind a correction.
         bare = line.partition("#")[0].strip()
         if not bare:
             continue

@@ -26,6 +26,7 @@ Change = Callable[[str], str]
 def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     """The script with other words, and how often each was changed."""
     counts: Counter[str] = Counter()
+    # First the corrections: a strong word may be a wrong hearing of another.
     changes = [_glossary_change(wrong, right, counts) for wrong, right in wording.glossary]
     listed = wording.strong_words
     if wording.strong != "keep" and (

@@ -13,6 +13,7 @@ _MARKS = (
     (codecs.BOM_UTF16_LE, "utf-16-le"),
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 )
+# Those that subtitles are found in; each more makes the detector less sure.
 _SINGLE_BYTE = [
     "cp1250",
     "cp1251",
@@ -73,6 +74,7 @@ def decoded(content: bytes, encoding: str | None = None) -> tuple[str, list[Rema
         text = content.decode(known_encoding(encoding), "replace")
     else:
         text, remarks = _found_out(content)
+    # A text may hold that sign itself.
     if "\ufffd" in text and "\ufffd".encode() not in content and not remarks:
         remarks.append(Remark("some characters could not be read", "", encoding or "UTF-8"))
     if "\0" in text:
@@ -119,6 +121,7 @@ def _found_out(content: bytes) -> tuple[str, list[Remark]]:
         if content.startswith(mark):
             return content[len(mark) :].decode(encoding, "replace"), []
     head = content[:4096]
+    # No text in one byte a character has zeros.
     if len(head) >= 4 and head.count(0) > len(head) // 4:
         # Text of the western kind in two bytes a character has every other one empty.
         if head[1::2].count(0) > head[0::2].count(0):
@@ -127,6 +130,7 @@ def _found_out(content: bytes) -> tuple[str, list[Remark]]:
             encoding = "utf-16-be"
         return content.decode(encoding, "replace"), [_guess("UTF-16 without a mark")]
     try:
+        # Hardly anything else is UTF-8 by chance.
         return content.decode("utf-8"), []
     except UnicodeDecodeError as error:
         if _is_damaged_utf8(content):
@@ -167,6 +171,7 @@ def _detected(content: bytes) -> str:
     """The likeliest encoding of a text that is not UTF-8."""
     from charset_normalizer import from_bytes  # only for such texts: it takes long to import
 
+    # ASCII is the same in all of them.
     telling = [line for line in content.splitlines() if not line.isascii()]
     sample = b"\n".join(telling)[:_SAMPLE]
     # Single bytes above ASCII between ASCII letters are accents; signs of several bytes come in
@@ -174,6 +179,7 @@ def _detected(content: bytes) -> str:
     in_runs = sum(map(len, _RUNS.findall(sample)))
     are_signs = in_runs > 0.5 * len(_ASCII.sub(b"", sample))
     matches = list(from_bytes(sample, cp_isolation=_CANDIDATES if are_signs else _SINGLE_BYTE))
+    # As most texts without a mark are from the West, and any bytes can be read so.
     if not matches:
         return "cp1252"
     best = matches[0]

@@ -59,6 +59,7 @@ def write_ebuttd(cues: Iterable[Cue], language: str | None = None) -> str:
         if column in columns
     }
     written = "".join(f'      <style xml:id="{name}" {value}/>\n' for name, value in styles.items())
+    # As much as tells the script; a film may have thousands.
     is_reversed = is_right_to_left(
         "".join(chain.from_iterable(cue.lines for cue in cues[:50])), language
     )
@@ -106,6 +107,7 @@ def _line(line: str, marks: Sequence[Mark]) -> str:
     parts = []
     for first, last in pairwise(places):
         found = [_style_of(mark.tag) for mark in marks if mark.first <= first and last <= mark.last]
+        # In EBU-TT-D styles are named, and not written at the text.
         names = ["text", *dict.fromkeys(style[0] for style in found if style)]
         parts.append(f'<span style="{" ".join(names)}">{xml_text(line[first:last])}</span>')
     return "".join(parts)

@@ -20,12 +20,14 @@ from mantisreed.subtitles.places import keypad_of_settings, settings_of_keypad
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.units import clock
 
+# Bounded everywhere: a line of blanks would be tried from each of them.
 _SPACE = r"[ \t]{0,4}"
 _COLON = rf"{_SPACE}:{_SPACE}"
 _FRACTION = rf"(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
 _TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}}){_FRACTION}"
 _ARROW = r"[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*"
 _TIMES = re.compile(rf"[ \t]*{_TIME}{_ARROW}{_TIME}(?!\d)(.*)", re.DOTALL)
+# A line of times that breaks off, as a file does that was not written to its end.
 _CUT_SHORT = re.compile(
     r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$"
 )
@@ -49,6 +51,7 @@ _OVERRIDES = {
     "k": "times inside the cue",
     "a": "position",
 }
+# As in HTML, which writers of SRT have in mind.
 _SYNONYMS = {"em": "i", "strong": "b"}
 # Neither holds what begins another one: each that is never closed would be read to the end.
 _TAG = re.compile(
@@ -84,6 +87,7 @@ def read_srt(text: str) -> Subtitles:
     a dot, the arrow short. Bold, italics, underlining, font colours and places by `{\\anN}` are
     kept; what else is dropped is told.
     """
+    # Files that were joined have a mark in the middle.
     lines = with_line_feeds(text).replace("\ufeff", "").split("\n")
     found = Subtitles()
     headings = _headings(lines)
@@ -115,6 +119,7 @@ def read_srt(text: str) -> Subtitles:
                 )
             )
             continue
+        # Numbers are told by the one before, so that one gap is one remark.
         before = headings[at - 1].number if at else 0
         found.remarks += heading.remarks(lines, before, place)
         said = _untagged("\n".join(line for line in payload if line.strip()))
@@ -125,6 +130,7 @@ def read_srt(text: str) -> Subtitles:
         found.remarks += [
             Remark(what, example, "plain text", *place) for what, example in said.repaired.items()
         ]
+        # After the tags are gone, as their places count in what is shown.
         kept, marks = lines_with_marks(said.shown, said.spans)
         begin = max(0.0, heading.begin)
         settings = said.settings or heading.settings
@@ -201,6 +207,7 @@ def _headings(lines: Sequence[str]) -> list[_Heading]:
         before = found[-1].number if found else 0
         above = found[-1].start if found else -1
         top, label = _label_above(lines, start, above, before)
+        # A longer number is none that anybody has counted to.
         if label.isdecimal() and len(label) < 10:
             number = int(label)
         else:
@@ -212,6 +219,7 @@ def _headings(lines: Sequence[str]) -> list[_Heading]:
 
 def _times_in(line: str) -> re.Match[str] | None:
     """The times on a line, in digits of any width."""
+    # Digits and colons in their wide forms, as East Asian keyboards give them.
     if not line.isascii() and ("：" in line or "０" in line):
         line = unicodedata.normalize("NFKC", line)
     return _TIMES.match(line)
@@ -238,6 +246,7 @@ def _label_above(lines: Sequence[str], start: int, above: int, before: int) -> t
         if is_alone:
             return (at, label)
         return (start, "")
+    # A blank line between number and times, which some programs write.
     while at > above and not lines[at].strip():
         at -= 1
     label = lines[at].strip() if at > above else ""
@@ -326,8 +335,10 @@ def _untagged(text: str) -> _Text:
             parts.append(text[at : tag.start()])
             length += len(parts[-1])
         at = tag.end()
+        # An override in braces, which has no end.
         if tag[2] is None:
             _take_override(tag[0], found)
+            # `\p1` begins a drawing, `\p0` ends it.
             if drawing := re.search(r"\\p(\d)", tag[0]):
                 is_drawing = drawing[1] != "0"
             continue
@@ -432,6 +443,7 @@ def _block(number: int, cue: Cue) -> str:
 
 
 def _escaped(text: str) -> str:
+    # SRT has no escapes, and readers would take it for times.
     return text.replace("-->", "→")
 
 

@@ -44,6 +44,7 @@ _OWN_CLASS = re.compile(r"c\.color-([0-9a-f]{6})$")
 
 def colour_mark(written: str) -> str | None:
     """The mark of a colour, by its name or as `#rrggbb`; None where it is none."""
+    # Quoted twice, as happens when programs write HTML.
     text = written.strip().strip("\"'").lower()
     code = CLASS_COLOURS.get(text) or _OTHER_NAMES.get(text)
     if short := _SHORT_HEX.match(text):
@@ -52,6 +53,7 @@ def colour_mark(written: str) -> str | None:
         code = f"#{found[1]}"
     if code is None:
         return None
+    # The standard class of WebVTT where there is one: every player knows it.
     if code in _NAMES:
         return f"c.{_NAMES[code]}"
     return f"color {code}"
@@ -99,6 +101,7 @@ def regions_of(head: Iterable[str]) -> list[Region]:
             continue
         options = dict(part.partition(":")[::2] for part in block.split()[1:])
         name = options.get("id", "")
+        # It becomes a name in XML.
         if not _XML_NAME.fullmatch(name):
             continue
         width = float(options.get("width", "100%").rstrip("%"))
@@ -106,6 +109,7 @@ def regions_of(head: Iterable[str]) -> list[Region]:
         across, down = _sides(options.get("regionanchor", "0%,100%"))
         x, y = _sides(options.get("viewportanchor", "0%,100%"))
         left, top = x - across * width / 100.0, y - down * height / 100.0
+        # Within the screen, wherever its anchor is.
         left, top = min(max(left, 0.0), 100.0 - width), min(max(top, 0.0), 100.0 - height)
         found.append(Region(name, f"{left:.4g}% {top:.4g}%", f"{width:.4g}% {height:.4g}%"))
     return found

@@ -80,6 +80,7 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
     )
     from xml.sax.saxutils import quoteattr  # takes long to import
 
+    # Required by the standard; empty where it is not known.
     tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
     rows = {(keypad_of_settings(cue.settings) - 1) // 3 for cue in cues if cue.settings}
     regions = "".join(

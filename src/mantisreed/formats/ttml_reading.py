@@ -33,6 +33,7 @@ def read_ttml(text: str) -> Subtitles:
     Raises:
         InputError: it is no well-formed XML, or not TTML.
     """
+    # Entities can make gigabytes of a few bytes.
     if "<!DOCTYPE" in text or "<!ENTITY" in text:
         raise InputError("XML with declarations of its own is not read")
     try:
@@ -69,12 +70,14 @@ class _TtmlReader:
             for one in root.iter()
             if _local(one.tag) == "style"
         }
+        # What the standard takes where nothing is said (TTML2, 7.2.5 and 7.2.12).
         rate = float(self._parameter("frameRate") or 30)
         numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
         self._frames = rate * float(numerator) / float(denominator or 1)
         self._ticks = float(
             self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1)
         )
+        # Frames are counted, and numbers left out, as television does at 29.97.
         self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
         self._regions = {
             one.get(f"{{{XML}}}id", ""): self._settings_of(one)
@@ -125,6 +128,7 @@ class _TtmlReader:
         for at, cue in enumerate(cues):
             if cue.end < float("inf"):
                 continue
+            # Until the next one: a cue that stays would lie over all others.
             later = [other.start for other in cues if other.start > cue.start]
             end = min(later, default=cue.start + _LONGEST_ENDLESS)
             cues[at] = replace(cue, end=end)
@@ -171,6 +175,7 @@ class _TtmlReader:
             for child in element
             if _local(child.tag) == "span" and (child.get("begin") or child.get("dur"))
         ]
+        # Only where the spans hold all of the text: else it stands there without them too.
         said = "".join("".join(span.itertext()) for span in timed)
         if len(timed) > 1 and "".join(said.split()) == "".join("".join(element.itertext()).split()):
             # Each part of the text has a time of its own.
@@ -205,6 +210,7 @@ class _TtmlReader:
         spans = [
             child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")
         ]
+        # Times that only its spans have.
         if spans and end == float("inf"):
             times = [self._span(span, begin, end) for span in spans]
             begin, end = min(first for first, _ in times), max(last for _, last in times)
@@ -240,6 +246,7 @@ class _TtmlReader:
             elif not _is_metadata(child):
                 self._show(child, shown, spans)
             shown.add(child.tail)
+        # In front of those inside: outer marks come first.
         spans[at:at] = [(first, shown.length, tag) for tag in self._tags(element)]
 
     def _tags(self, element: Tree.Element) -> list[str]:
@@ -250,6 +257,7 @@ class _TtmlReader:
             colour = colour_mark(set_to.get("color", ""))
         else:
             colour = None
+        # White is what subtitles have without a word.
         if colour in (None, "c.white"):
             return tags
         return [*tags, str(colour)]
@@ -284,6 +292,7 @@ class _TtmlReader:
         """Styles by name, those that they refer to before them."""
         for name in (names or "").split():
             style = self._styles.get(name)
+            # A style that leads to itself.
             if style is None or name in seen:
                 continue
             yield from self._chained(style.get("style"), seen | {name})
@@ -302,6 +311,7 @@ class _TtmlReader:
 
     def _span(self, element: Tree.Element, begin: float, end: float) -> tuple[float, float]:
         own = {name: self._seconds(element.get(name)) for name in ("begin", "end", "dur")}
+        # All times count from the beginning of what is around (TTML2, 12.2.4).
         start = begin + (own["begin"] or 0.0)
         ends = [end]
         if own["end"] is not None:

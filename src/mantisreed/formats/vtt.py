@@ -30,6 +30,7 @@ _LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s*([^\s\d].*))?\s*$
 _AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
+# One that begins no character reference.
 _BARE_AMPERSAND = re.compile(r"&(?!#\d+;|#[xX][0-9a-fA-F]+;|[a-zA-Z][a-zA-Z0-9]*;)")
 _BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
 _TAGS = ("b", "i", "u", "c", "v", "lang", "ruby", "rt")
@@ -77,6 +78,7 @@ class _VttParser:
     def parsed(self) -> Subtitles:
         at = 0
         first = self._lines[0]
+        # It is read all the same; a browser would show nothing.
         if not re.match(r"WEBVTT(?:[ \t]|$)", first):
             self._remark("the first line is not WEBVTT", excerpt_of(first), "WEBVTT")
         else:
@@ -103,6 +105,7 @@ class _VttParser:
         if not lines[at].strip():
             return at + 1
         arrow = None
+        # A block ends with a line that is empty; one of blanks does not end it (6.1).
         while at < len(lines) and lines[at]:
             if "-->" in lines[at]:
                 if arrow is not None:
@@ -131,6 +134,7 @@ class _VttParser:
                     excerpt_of(" ".join(block)),
                     "times, or NOTE",
                 )
+            # Behind a cue there is no place for it in what we write.
             elif self._found.cues:
                 self._remark("a comment between cues was left out", excerpt_of(" ".join(block)[4:]))
             else:
@@ -199,6 +203,7 @@ class _VttParser:
         settings = self._valid(
             _SETTINGS, (times[9] or "").split(), "a cue's setting makes no sense"
         )
+        # A browser passes over it, and the cue stands where others do.
         if "region" in settings and settings["region"] not in self._regions:
             self._remark(
                 "a cue names a region that is not there",
@@ -343,6 +348,7 @@ def _of_voices(
     named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice]
     if not named:
         named = [(None, 0)]
+    # One voice that is named several times is one speaker.
     if len({voice for voice, _ in named}) == 1:
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]

@@ -62,12 +62,14 @@ class Column:
         read = TimeUnit(unit)
         if unit in TEXTS and not all(isinstance(value, str) for value in self.present):
             return None
+        # `12.5` would be read as a clock of seconds, which is a plain number.
         if unit == "clock" and not all(":" in value for value in self.present):
             return None
         found = [read.seconds(value, SAMPLE_RATE) for value in self.present]
         seconds = [second for second in found if second is not None]
         if len(seconds) < len(found) or not found:
             return None
+        # A small number is a time in the recording.
         if unit == "moment" and min(seconds) < EPOCH:
             return None
         return seconds
@@ -80,6 +82,7 @@ class Column:
     @property
     def is_everywhere(self) -> bool:
         """Whether nearly all items have it."""
+        # Some items are pauses or marks, which have neither text nor times.
         return len(self.present) >= 0.6 * len(self.values) and bool(self.present)
 
     @property

@@ -19,6 +19,8 @@ _PACE, _SPREAD = (
     math.log(14.0),
     0.75,
 )
+# Milliseconds and seconds are what most services write; a rare unit has to be borne out by the
+# values.
 _COUNTS = {
     "s": 1.0,
     "ms": 1.0,
@@ -40,11 +42,13 @@ _TEXT = re.compile(
     r"text|word|transcript|content|token|utter|punctuated|display|written|^w$|said|says", re.I
 )
 _KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
+# Numbers that rise as times do, and are none: an index of words would be the best column of starts.
 _NUMBERED = re.compile(
     r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I
 )
 _FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _LABEL = re.compile("lang|state|status|^id$", re.I)
+# Long hexadecimal texts, `job_8c2f41`, and addresses: they look like text and say nothing.
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
 _LETTERS = re.compile(r"[^\W\d_]")
 
@@ -57,6 +61,7 @@ def times_of(columns: Sequence[Column], characters: int, length: float | None) -
         characters: of all its texts.
         length: of the sound in seconds, where it is known.
     """
+    # A field that half of the items lack is a remark on some of them.
     timed = [column for column in columns if column.is_everywhere]
     judged = list(
         chain.from_iterable(_with_start(start, timed, characters, length) for start in timed)
@@ -88,6 +93,7 @@ def _with_start(
         if starts is None or min(starts) < 0:
             continue
         rising = _rising(starts)
+        # One word in ten may begin before the one in front of it, where two people speak.
         if rising < 0.9 or not _fits(starts, length):
             continue
         score = prior * rising * _named(start, _START, (_END, _LENGTH))
@@ -125,6 +131,7 @@ class _Starting:
     def with_end(self, other: Column, ends: Sequence[float]) -> Iterator[Judged]:
         """With another column as the ends."""
         pairs = list(zip(self.starts, ends, strict=True))
+        # Ends under their starts are lengths, or of another unit.
         is_above = all(end >= start for start, end in pairs)
         if (
             not is_above
@@ -158,6 +165,8 @@ class _Starting:
         if len(self.starts) < 3 or last <= first:
             return
         end = last * 1.05 if self.length is None else self.length
+        # With ends it would be surer: a card that knows only starts guesses how long the last word
+        # lasts.
         score = 0.55 * self.score * _pace(self.characters, end - first)
         yield _judged({"start": self.column.name}, score, self.unit, self.column)
 
@@ -173,7 +182,11 @@ def _length_alone(column: Column, characters: int, length: float | None) -> Iter
         ):
             continue
         yield _judged(
-            {"length": column.name}, 0.45 * prior * _pace(characters, sum(seconds)), unit, column
+            # Lengths alone add up only where nobody pauses.
+            {"length": column.name},
+            0.45 * prior * _pace(characters, sum(seconds)),
+            unit,
+            column,
         )
 
 
@@ -185,6 +198,7 @@ def _judged(keys: dict[str, str], score: float, unit: str, *columns: Column) -> 
 
 def _named(column: Column, wanted: re.Pattern[str], others: Sequence[re.Pattern[str]]) -> float:
     if column.hints(_NUMBERED) or column.hints(_CONFIDENCE) or column.hints(_SPEAKER):
+        # Not nothing: some services call their times `index` or `channel_time`.
         return 0.15
     if column.hints(wanted):
         return 1.0
@@ -203,6 +217,7 @@ def _rising(numbers: Sequence[float]) -> float:
 
 def _apart(starts: Sequence[float], ends: Sequence[float]) -> float:
     """Which share of items ends before the next one begins."""
+    # Services round: a word may end a few hundredths into the next one.
     pairs = [end <= after + 0.06 for end, after in zip(ends, starts[1:], strict=False)]
     if pairs:
         return sum(pairs) / len(pairs)
@@ -215,6 +230,7 @@ def _fits(seconds: Sequence[float], length: float | None) -> bool:
         latest = max(seconds) - min(seconds)
     else:
         latest = max(seconds)
+    # Engines round up to their next frame, and some count the silence that they add.
     return length is None or latest <= length * 1.03 + 0.5
 
 
@@ -222,6 +238,7 @@ def _pace(characters: int, spoken: float) -> float:
     """How likely it is that so many characters are said in such a time."""
     if spoken <= 0 or characters <= 0:
         return 0.0
+    # The logarithm, as twice the pace is as unlikely as half of it.
     away = (math.log(characters / spoken) - _PACE) / _SPREAD
     return math.exp(-0.25 * away * away)
 
@@ -237,18 +254,21 @@ def texts_of(columns: Sequence[Column]) -> list[Judged]:
 def _text_score(column: Column) -> float:
     """How likely a column is what was said, from 0 to 1."""
     values = [value for value in column.present if isinstance(value, str) and value.strip()]
+    # Empty texts are common where silence is an item too.
     few = len(values) < 0.6 * len(column.values) or len(values) < 0.9 * len(column.present)
     if few or not values or _are_numbers(column) or _are_identifiers(values):
         return 0.0
     lettered = sum(bool(_LETTERS.search(value)) for value in values) / len(values)
     score = min(1.0, lettered + 0.3) if lettered > 0.4 else 0.0
     distinct = len(set(values)) / len(values)
+    # Under five values, people do say the same word twice.
     if len(values) >= 5 and distinct < 0.35:
         score *= 0.25  # labels, such as kinds or speakers
     if any(column.hints(pattern) for pattern in (_SPEAKER, _KIND, _LABEL)):
         score *= 0.3
     if not column.hints(_TEXT):
         score *= 0.9
+    # Only between two that are alike otherwise: it must not outweigh a name.
     score *= 0.92 + 0.08 * max(-1.0, _written_share(values))
     # The first of several alternatives is the same as the text beside them, which is preferred.
     return score * 0.97 if "[0]" in column.name else score
@@ -299,16 +319,20 @@ def _scale(column: Column, numbers: Sequence[float]) -> tuple[str, float] | None
     is_timed = column.hints(_START) or column.hints(_END) or column.hints(_LENGTH)
     low, high = min(numbers), max(numbers)
     scale = None
+    # Seconds of a short sample lie between 0 and 1 as well.
     if is_timed and not is_named:
         return None
     if low >= 0 and high <= 1 and not is_log:
+        # Zeros and ones alone are rather flags.
         if is_named or not column.is_whole:
+            # Without a name it may be a level, or a share of the sound.
             likelihood = 0.95 if is_named else 0.45
             scale = ("fraction", likelihood * (0.8 if column.is_whole else 1.0))
     elif high <= 0 and (is_log or is_named):
         scale = ("log", 0.9 if is_log else 0.7)
     elif low >= 0 and is_log:
         scale = ("negative log", 0.7)
+    # Percentages under 20 are rare: it may be a rank.
     elif low >= 0 and high <= 100 and is_named:
         scale = ("percent", 0.9 if high > 20 else 0.5)
     return scale
@@ -325,8 +349,10 @@ def speakers_of(columns: Sequence[Column]) -> list[Judged]:
         ]
         if not column.is_everywhere or len(labels) < len(column.present):
             continue
+        # A speaker is a label or a name, and a sentence is neither.
         if any(isinstance(value, str) and len(value.split()) > 4 for value in labels):
             continue
+        # A recording has few speakers, and each says several things.
         few = len(set(labels)) <= max(2, len(labels) / 2)
         if column.hints(_SPEAKER):
             score = 0.9 if few else 0.5

@@ -160,6 +160,7 @@ class CurlRequest:
         """How the request is made."""
         command = self.command
         lines: list[Line] = []
+        # As curl chooses it, so that a card says only what is unusual.
         usual = "POST" if has_body or command.upload else "GET"
         method = command.method or ("PUT" if command.upload else usual)
         if method != usual or (command.upload and method != "POST"):
@@ -174,6 +175,7 @@ class CurlRequest:
         kept = []
         for name, value in self.command.headers:
             lower = name.lower()
+            # Before all names of keys, as its value has a scheme in front.
             if lower == "authorization":
                 self._authorization(value)
             elif lower == "cookie" or is_key(name):
@@ -181,6 +183,7 @@ class CurlRequest:
             elif lower == "content-encoding" and "gzip" in value.lower():
                 self.is_packed = True
             elif lower == "content-type":
+                # The type of a form has a boundary in it, which is made anew each time.
                 if not self.command.forms:
                     self.found.add_format(value)
             elif lower not in _OF_HTTP and not (lower == "accept" and value in _ANY_ANSWER):
@@ -193,6 +196,7 @@ class CurlRequest:
     def _user(self) -> None:
         """Whom the command says to be."""
         if self.command.user is not None and self.command.is_digest:
+            # The first colon parts them; a password may hold more of them.
             user, _, password = self.command.user.partition(":")
             self.user = "..." if is_stand_in(user) or looks_random(user) else user
             self.every.append(("digest", f"{{user}}:{self.found.keep_key(password)}"))
@@ -248,6 +252,7 @@ class CurlRequest:
         """Fields of a query, or of a body that browsers send."""
         fields: dict[str, Any] = {}
         for name, value in pairs:
+            # In the address a key goes with every request; in a body it is a field as others are.
             if is_key(name) and is_query:
                 self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value, name)))
                 continue
@@ -280,12 +285,14 @@ class CurlRequest:
             pairs = chain.from_iterable(parse_qsl(text) for _, text in command.data)
             fields = self._fields(list(pairs))
             return [(f"query.{toml_key(key)}", value, "") for key, value in fields.items()]
+        # curl joins what several options say; only fields of a form come in several.
         option, first = command.data[0]
         if not first.startswith("@"):
             return self._text_body(first)
         return self._body_in_file(first[1:], is_binary=option == "--data-binary")
 
     def _body_in_file(self, file: str, *, is_binary: bool) -> list[Line]:
+        # `--data` takes out line breaks, which no sound survives; but pages print it all the same.
         if is_sound_file(file) or (is_binary and not file.endswith(".json")):
             return self._raw(file)
         self.found.notes.append(f"the body is in the file {file}: put what it holds into send.json")
@@ -298,6 +305,7 @@ class CurlRequest:
             document = None
         if isinstance(document, (dict, list)):
             return [("json", self.found.json(document), "")]
+        # Taken for a text it would be sent as it stands, with the values of the example in it.
         if first.lstrip().startswith(("{", "[")):
             raise InputError(
                 "the body of the curl command looks like JSON, but is none", where="--data"
@@ -329,6 +337,7 @@ class CurlRequest:
         self.found.add_format(extension_of(file))
         kinds = [value for name, value in self.command.headers if name.lower() == "content-type"]
         lines: list[Line] = [("raw", "{audio}", "")]
+        # A type of sound differs with the format, and is made for each request.
         if kinds and not kinds[0].startswith("audio/"):
             lines.append(("content_type", kinds[0], ""))
         return lines
@@ -366,12 +375,14 @@ class CurlRequest:
             return part
         if not isinstance(part, dict):
             return {"value": part, "content_type": kind}
+        # It is the type that such a part has by itself.
         if kind == "application/json":
             return part
         return {**part, "content_type": kind}
 
     def _file_part(self, name: str, file: str, kind: str | None) -> Any:
         """A part that is a file: the first one that can be is the recording."""
+        # Of two files the one that says what is wanted is no sound.
         is_data = kind is not None and ("json" in kind or kind.startswith("text/"))
         if self.found.takes_audio or is_data or file.endswith((".json", ".txt")):
             self.found.notes.append(f"the part {name!r} is in the file {file}, which was not read")
@@ -400,6 +411,7 @@ class CurlRequest:
 
 def _parted(content: str) -> tuple[str, str, str]:
     """The value of a part, and what is said of it."""
+    # A text may hold semicolons; only what curl knows ends it.
     matched = re.search(r";\s*(?:type|filename|headers|encoder)=", content)
     if matched:
         return (content[: matched.start()], ";", content[matched.start() + 1 :])

@@ -8,8 +8,11 @@ from dataclasses import dataclass, field
 from mantisreed.errors import InputError
 from mantisreed.urls import split_url
 
+# Behind a prompt, a pipe or an assignment, by a path, and as it is called on other systems.
 _COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:\S*[/\\])?curl(?:\.exe)?)(?=\s)")
 
+# Those that take a value or say something of the request; a letter that is missing here would be
+# taken for an option without a value, and its value for the address.
 _NAMES = {
     "-X": "--request",
     "-H": "--header",
@@ -41,6 +44,7 @@ _NAMES = {
     "-U": "--proxy-user",
 }
 
+# Without this list `--retry 3 https://...` would ask for the address 3.
 _WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
     *(
         "--url",
@@ -114,6 +118,7 @@ def read_curl(text: str) -> CurlCommand:
     starts = list(_COMMAND.finditer(text))
     if not starts:
         raise InputError("no curl command is in it")
+    # The next command may stand inside of this one's quotes; then its end is beyond.
     following = starts[1].start() if len(starts) > 1 else len(text)
     end = _end_of_command(text, starts[0].start(1), following)
     command = CurlCommand(others=len(starts) - 1)
@@ -122,6 +127,7 @@ def read_curl(text: str) -> CurlCommand:
         _take(command, option, value)
     if not command.url:
         raise InputError("the curl command has no URL")
+    # Pages leave the scheme out; nobody sends keys without encryption.
     if "//" not in command.url:
         command.url = f"https://{command.url}"
     if not split_url(command.url).netloc:
@@ -146,6 +152,7 @@ class ShownCommand:
     filter: str = ""
 
 
+# `ID=$(curl ...)`: what a later command calls $ID is what this one answers.
 _CAPTURED = re.compile(r"(?:^|[\n;])[ \t]*(?:export[ \t]+)?(\w+)=[\"']?\$\([ \t]*$")
 _JQ = re.compile(r"\|\s*jq\s+(?:-+[\w-]+\s+)*['\"]?\.([\w.\[\]-]+)['\"]?")
 
@@ -184,6 +191,7 @@ def _end_of_command(text: str, start: int, limit: int) -> int:
             return limit
         end = line_end + 1
         written = text[start:line_end]
+        # The marks of three shells for a line that goes on.
         if written.rstrip().endswith(("\\", "^", "`")) or _is_open(written):
             continue
         return end
@@ -192,6 +200,7 @@ def _end_of_command(text: str, start: int, limit: int) -> int:
 
 def _is_open(written: str) -> bool:
     """Whether a quote, or the text of a heredoc, goes on."""
+    # A document that is not at its end yet; its quotes say nothing.
     if "<<" in written and not _HEREDOC.search(written + "\n"):
         return True
     try:
@@ -224,7 +233,9 @@ def _words(text: str) -> list[str]:
     text = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_unescaped(match[1])), text)
     lexer = shlex.shlex(text, posix=True, punctuation_chars="|;&<>")
     lexer.whitespace_split = True
+    # A number sign in an address or a header is no comment.
     lexer.commenters = ""
+    # Not the line break, which ends the command.
     lexer.whitespace = " \t\r"
     words: list[str] = []
     try:
@@ -253,6 +264,7 @@ def _options(words: list[str]) -> Iterator[tuple[str, str]]:
     for word in rest:
         if word.startswith("--"):
             name, equals, value = word.partition("=")
+            # An option of one vendor's name, which takes a value too.
             if name in _WITH_VALUE or name.endswith("sigv4"):
                 yield name, value if equals else next(rest, "")
             else:
@@ -268,6 +280,7 @@ def _short_options(word: str, rest: Iterator[str]) -> Iterator[tuple[str, str]]:
     for position, letter in enumerate(word[1:], 1):
         name = _NAMES.get(f"-{letter}", f"-{letter}")
         if name in _WITH_VALUE:
+            # `-XPOST` is `-X POST`, and `-sSL` three options.
             yield name, word[position + 1 :] or next(rest, "")
             return
         yield name, ""
@@ -293,6 +306,7 @@ def _take(command: CurlCommand, option: str, value: str) -> None:
 def _take_setting(command: CurlCommand, option: str, value: str) -> None:
     """The same of an option that counts once."""
     if option == "--url":
+        # The first one; others are asked for with the same options.
         command.url = command.url or value
     elif option == "--request":
         command.method = value.upper()

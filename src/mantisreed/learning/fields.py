@@ -11,6 +11,7 @@ from mantisreed.learning.random_values import looks_random
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|culture|tongue", re.I)
 _TARGET = re.compile(r"target|translat|output[_-]?lang|into", re.I)
+# As a whole part of the name: `keywords` and `token_count` hold no secrets.
 _KEY = re.compile(
     r"(^|[-_.])(api|app|access|client|auth|session)?[-_]?(key|token|secret|passw(or)?d|pass|pwd?|"
     r"passphrase|auth(orization)?|sig|signature|session|sid|licen[cs]e|credentials?|jwt)s?$"
@@ -18,6 +19,7 @@ _KEY = re.compile(
     re.I,
 )
 _RATE = re.compile(r"(sample|sampling)[-_]?(rate|freq)|rate[-_]?hertz|samplerate|^sr$|hertz$", re.I)
+# As a whole: `channel_names` is something else.
 _CHANNELS = re.compile(r"^(audio[-_]?)?(num[-_]?)?channels?([-_]?count)?$", re.I)
 _FORMAT = re.compile(
     r"(^|[-_])(format|encoding|codec|container|file[-_]?type|mime[-_]?type|content[-_]?type)$", re.I
@@ -56,6 +58,7 @@ _EXTENSIONS = {
     "x-flac": "flac",
     "vnd.wave": "wav",
 }
+# Recordings too, but no names of formats that a card can ask for.
 _OTHER_SOUND = ("m4a", "mp4", "aac", "wma", "amr", "3gp", "mov", "mkv", "raw", "pcm")
 
 
@@ -98,6 +101,7 @@ class FoundFields:
             value: of the key, or what stands for it.
             name: of the field that it is in; the first one is called `key`.
         """
+        # An earlier answer gives it: a login's token is no secret of the user's.
         if value.strip("{}") in self.taken:
             return value
         if value not in self._known_keys:
@@ -105,12 +109,14 @@ class FoundFields:
         return f"{{{self._known_keys[value]}}}"
 
     def _new_secret(self, value: str, name: str) -> str:
+        # The first is `key`, as most services have one; others are called as their fields.
         plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")
         called = plain if self.secrets and plain[:1].isalpha() else "key"
         number = 2
         while called in (*self.secrets, *self.values):
             called = f"{called.rstrip('0123456789').rstrip('_')}_{number}"
             number += 1
+        # A page that says `$MARSH_KEY` has named the variable already.
         named = re.search(r"\$\{?([A-Za-z_]\w*)", value)
         engine = re.sub(r"[^A-Z0-9]+", "_", self.engine.upper()).strip("_")
         self.secrets[called] = f"env:{named[1] if named else f'{engine}_{called.upper()}'}"
@@ -136,6 +142,7 @@ class FoundFields:
             )
             return None
         if _is_language(name, value):
+            # `target_language` names what is wanted, and not what is spoken.
             if _TARGET.search(name):
                 return "{target}"
             return "{language}"
@@ -145,6 +152,7 @@ class FoundFields:
         says_format = _FORMAT.search(name) or value.startswith("audio/")
         if says_format and (form := format_called(value)):
             self.add_format(value)
+            # The service calls the format otherwise than we do.
             if value.lower() != form:
                 self.format_names[form] = value
             return "{content_type}" if "/" in value else "{format}"
@@ -164,6 +172,7 @@ class FoundFields:
             return self._with_placeholders(value)
         words = re.split(r"(\s+)", value)
         if value.startswith(("http://", "https://")):
+            # Parts of an address are judged one by one: a key may be in its path.
             words = re.split(r"([/?&=#:]+)", value)
         return "".join(
             self.keep_key(word, name) if looks_random(word) else self._with_placeholders(word)
@@ -174,6 +183,7 @@ class FoundFields:
 
         def placeholder(match: re.Match[str]) -> str:
             name = re.sub(r"[^a-z0-9]+", "_", next(filter(None, match.groups())).lower()).strip("_")
+            # No name for a placeholder: it stays a text, whose braces are doubled.
             if not name or not name[0].isalpha():
                 return match[0].replace("{", "{{").replace("}", "}}")
             if name not in self.taken:
@@ -198,6 +208,7 @@ class FoundFields:
         return self._json_text(name, str(value))
 
     def _json_list(self, value: list[Any], name: str) -> Any:
+        # Words to expect are the user's, whatever the example has.
         if _HINTS.search(name) and all(isinstance(item, str) for item in value):
             return "{hints}"
         if _LANGUAGE.search(name) and len(value) == 1 and isinstance(value[0], str):

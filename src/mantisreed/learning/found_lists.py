@@ -78,8 +78,10 @@ def raw_lists(value: Any, path: str) -> Iterator[tuple[str, list[Any]]]:
         for name, item in value.items():
             yield from raw_lists(item, joined_path(path, name))
         tables = list(value.values())
+        # A table of tables alike is a list whose items have names, such as one for each channel.
         if len(tables) > 1 and all(isinstance(item, dict) and item for item in tables):
             shared = set.intersection(*map(set, tables))
+            # One shared name is chance.
             if len(shared) >= 2:
                 yield _joined_raw(path, "*"), tables
     elif _is_list_of_items(value):
@@ -110,6 +112,7 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
         return
     if all(map(_is_list_of_items, values)):
         yield path, list(chain.from_iterable(values))
+        # Of alternatives the first is the best one, and the others would only be heard twice.
         firsts = [value[0] for value in values if isinstance(value[0], dict)]
         for name in dict.fromkeys(chain.from_iterable(firsts)):
             yield from _within(
@@ -167,6 +170,7 @@ def _side_by_side(value: Any, path: str) -> Iterator[FoundList]:
     counts = set(map(len, lists.values()))
     for count in counts:
         names = [name for name, items in lists.items() if len(items) == count]
+        # One list alone has no times beside it, and lists of one item are alike by chance.
         if len(names) >= 2 and count >= 2:
             columns = tuple(Column(joined_path(path, name), lists[name]) for name in names)
             yield FoundList(path or "@", columns, is_side_by_side=True)

@@ -22,6 +22,7 @@ _QUOTED = re.compile(r"[`\"'“]([A-Za-z][A-Za-z_-]{1,24})[`\"'”]")
 
 def sorted_states(states: Sequence[str]) -> tuple[list[str], list[str], list[str]]:
     """The states that mean waiting, done and failed."""
+    # First, as `completed_with_errors` has failed, whatever else its name says.
     failed = list(filter(_FAILED.search, states))
     done = [value for value in states if _DONE.search(value) and value not in failed]
     waiting = [value for value in states if value not in (*failed, *done)]
@@ -48,10 +49,12 @@ def state_lines(sample: Any, others: Sequence[Any], prose: str) -> Iterator[str]
         return
     path, state = found
     last = path.rpartition(".")[2]
+    # Pages name the states that a sample does not show: `queued`, `running` or `done`.
     named = [word for word in _QUOTED.findall(prose) if word != last and _means_something(word)]
     elsewhere = chain.from_iterable(_states_in(other, "") for other in others)
     seen = [value for name, value in elsewhere if name == path]
     states = list(dict.fromkeys([state, *filter(_is_text, seen), *named]))
+    # Words around it say nothing of numbers.
     if not isinstance(state, str):
         states = [state]
     waiting, done, failed = _sorted_any(states)

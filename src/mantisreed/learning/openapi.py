@@ -70,6 +70,7 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
     elif not taking:
         raise InputError("no operation of this document takes audio", advice=_listed(operations))
     else:
+        # One that takes sound and gives neither text nor a job is an upload.
         answering = [one for one in taking if gives_text(one) or gives_job(one)] or taking
         if len(answering) > 1:
             raise InputError("several operations take audio", advice=_listed(answering))
@@ -109,6 +110,7 @@ class _OpenApiCardWriter:
         if asking is not None:
             fetching, called = fetching_of(self.operations, asking), called_field(self.chosen)
         self._security()
+        # Before the head, which has the secrets and formats that the request finds.
         send = self._request(self.chosen)
         if called is not None:
             send = with_call(send, called)
@@ -173,6 +175,7 @@ class _OpenApiCardWriter:
             (self.document.raw.get("components") or {}).get("securitySchemes") or {}
         )
         names = list(chain.from_iterable(chosen[:1]))
+        # A document with one scheme has forgotten to ask for it; an empty list asks for none.
         if not names and "security" not in self.chosen.raw and len(schemes) == 1:
             names = list(schemes)
         for name in names:
@@ -217,6 +220,7 @@ class _OpenApiCardWriter:
             if parameter.get("in") not in ("query", "header"):
                 continue
             name, schema = str(parameter["name"]), parameter.get("schema") or {}
+            # These come from the scheme and from the body.
             if name.lower() in ("authorization", "content-type", "accept"):
                 continue
             value, comment = self._value(name, schema, required=bool(parameter.get("required")))

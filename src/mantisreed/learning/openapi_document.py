@@ -20,6 +20,7 @@ def read_openapi(content: bytes) -> Mapping[str, Any] | None:
     Raises:
         InputError: it is one of an older kind.
     """
+    # Before anything is parsed, as YAML takes long and a reply may be large.
     head = content[:200_000]
     if b"openapi" not in head and b"swagger" not in head:
         return None

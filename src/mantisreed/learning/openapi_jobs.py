@@ -49,6 +49,7 @@ def asking_of(operations: Sequence[Operation], chosen: Operation) -> NextRequest
     if gives_text(chosen) and not gives_job(chosen):
         return None
     return (
+        # From what the document says to what names suggest.
         _by_link(operations, chosen)
         or _by_address(operations, chosen)
         or _by_name(operations, chosen)
@@ -116,6 +117,7 @@ def _by_link(operations: Sequence[Operation], chosen: Operation) -> NextRequest 
         if not isinstance(link, Mapping):
             continue
         named = str(link.get("operationId") or link.get("operationRef") or "")
+        # In a reference `/` is written `~1` (RFC 6901).
         reference = named.replace("~1", "/").lower()
         for one in operations:
             is_it = one.id == named or reference.endswith(f"{one.path}/{one.verb}".lower())
@@ -206,5 +208,6 @@ def _text_properties(
         here = joined_path(path, str(name))
         if inner.get("type") not in ("array", "object") and "properties" not in inner:
             yield here, str(name)
+        # Schemas may contain themselves.
         elif depth < 3:
             yield from _text_properties(inner, here, depth + 1)

@@ -44,6 +44,7 @@ def audio_field(schema: Mapping[str, Any], depth: int = 0) -> bool:
             return True
         if inner.get("format") == "uri" and (is_audio(name) or is_link(name)):
             return True
+        # Schemas may contain themselves.
         if depth < 3 and inner.get("type") in ("object", None) and audio_field(inner, depth + 1):
             return True
     return False

@@ -50,6 +50,7 @@ def propose(content: bytes, options: LearningOptions) -> Proposal:
     if description is not None:
         return propose_from_openapi(description, options.name, options.operation)
     text = content.decode("utf-8-sig", "replace")
+    # A reply may quote a command; a page or a script does not begin as a document does.
     if holds_curl(text) and not text.lstrip().startswith(("{", "[", "<")):
         return _from_commands(text, options)
     proposal = Proposal(options.name)
@@ -73,12 +74,14 @@ def _from_commands(text: str, options: LearningOptions) -> Proposal:
     return propose_from_curl(text, options.name)
 
 
+# No sample is longer, so that no time in it counts as beyond the end.
 _UNKNOWN_LENGTH = 6 * 3600.0  # seconds
 
 
 def _read_back(sample: bytes, proposal: Proposal, options: LearningOptions) -> Iterator[str]:
     """What the sample itself, read as proposed, says against the proposal."""
     reply = tomllib.loads(proposal.toml)["engine"][options.name].get("reply", {})
+    # A whole card has an address and a request; the reply alone is what is tried.
     table = {"url": "https://fill-this-in.example", "send": {"raw": "{audio}"}, "reply": reply}
     try:
         (card, *_) = read_cards(options.name, table, "the proposed card").values()

@@ -35,6 +35,7 @@ def looks_random(word: str) -> bool:
     if _UUID.search(word) or _JWT.search(word):
         return True
     parts = _PART.findall(word)
+    # Names of models have a number or two: `large-v3-16k`. Keys alternate.
     if sum(_has_both(part) for part in parts) > _MOST_WITH_DIGITS:
         return True
     return not all(map(_is_plain, parts))
@@ -51,6 +52,7 @@ def _is_plain(part: str) -> bool:
         return len(part) <= _LONGEST_NUMBER
     if part.isalpha():
         return _are_words(part)
+    # `aB3x` in a short name is common (`iPhone4`); in a long one it is a key.
     is_mixed = not (part.islower() or part.isupper() or part[0] + part[1:].lower() == part)
     if is_mixed and len(part) >= _LONGEST_NUMBER:
         return False
@@ -62,6 +64,7 @@ def _are_words(letters: str) -> bool:
     if letters.islower() or letters.isupper() or letters.istitle():
         return _is_word(letters.lower())
     words = _CAMEL.findall(letters)
+    # `aXbQzT` falls into words of a letter or two.
     if len(letters) / max(1, len(words)) < _SHORTEST_CAMEL:
         return len(letters) <= _SHORT_WORD
     return all(_is_word(word.lower()) and _VOWEL.search(word.lower()) for word in words)
@@ -71,5 +74,6 @@ def _are_words(letters: str) -> bool:
 def _is_word(letters: str) -> bool:
     if len(letters) <= _SHORT_WORD:
         return True
+    # A long random text has no way to look like a word; a short one may.
     least = _LEAST_LIKELY_LONG if len(letters) >= _LONG_WORD else _LEAST_LIKELY
     return max(model.of_letters(letters) for model in models().values()) > least

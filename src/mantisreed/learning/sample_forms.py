@@ -4,6 +4,7 @@ import csv
 import io
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import pairwise
 from typing import Any
 
 from mantisreed.cards.documents import (
@@ -21,6 +22,7 @@ from mantisreed.learning.found_lists import joined_path
 
 _CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
 
+# The commonest first: a line of text with one comma is a table of two columns too.
 _DELIMITERS = (",", "\t", ";", "|")
 _DEEPEST = 2  # documents inside documents
 
@@ -49,12 +51,14 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
         pass
     if looks_like_xml(sample):
         document = _xml(sample)
+        # By its first name, whatever its namespace is called here.
         is_ttml = next(iter(document), "").rpartition(":")[2] == "tt"
         return ("ttml", None) if is_ttml else ("xml", [document])
     lines = list(lines_in(sample))
     form: tuple[str, list[Any] | None] | None = None
     if text.lstrip().startswith("WEBVTT"):
         form = ("vtt", None)
+    # Before all that only looks at beginnings: a number and an arrow are nobody else's.
     elif read_srt(text).cues:
         form = ("srt", None)
     elif any(line.startswith("data:") for line in text.splitlines()):
@@ -111,6 +115,7 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
             ]
         except csv.Error:  # another delimiter may fit
             continue
+        # Prose has commas too, and not the same number of them in each line.
         if len(rows) < 2 or len(rows[0]) < 2 or len(set(map(len, rows))) > 1:
             continue
         cells = [[cell.strip() for cell in row] for row in rows]
@@ -131,8 +136,10 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
 
 def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
     """A text that is a document of its own: where it is, and it."""
+    # All of a stream are alike.
     for document in documents[:1]:
         for path, value in leaves(document, ""):
+            # A shorter text holds no document worth looking at, and `[]` is a common value.
             if not isinstance(value, str) or len(value) < 20:
                 continue
             stripped = value.lstrip("\ufeff \r\n\t")
@@ -153,7 +160,36 @@ def leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
         for name, item in value.items():
             yield from leaves(item, joined_path(path, name))
     elif isinstance(value, list):
+        # Of a list the first stands for all: paths lead to what a card can name.
         if value:
             yield from leaves(value[0], f"{path}[0]")
     elif path:
         yield path, value
+
+
+def whole_text_of(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] | None:
+    """Where the longest text stands outside any list, and whether each document brings all of it so
+    far.
+    """
+    texts: dict[str, list[str]] = {}
+    for document in documents:
+        for path, value in leaves(document, ""):
+            if isinstance(value, str) and value.strip():
+                texts.setdefault(path, []).append(value)
+    if not is_stream:
+        # A single word is rather a name or a state.
+        texts = {path: parts for path, parts in texts.items() if " " in parts[0].strip()}
+    judged = {
+        path: sum(map(len, parts)) for path, parts in texts.items() if _is_speech("".join(parts))
+    }
+    best = max(judged, key=lambda path: judged[path], default=None)
+    if best is None:
+        return None
+    parts = texts[best]
+    # Each document then repeats what was said before.
+    grows = len(parts) > 1 and all(after.startswith(before) for before, after in pairwise(parts))
+    return best, grows
+
+
+def _is_speech(text: str) -> bool:
+    return bool(re.search(r"[^\W\d_]", text)) and not text.startswith(("http://", "https://"))

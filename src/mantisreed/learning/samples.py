@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from glob import escape
-from itertools import chain, pairwise
+from itertools import chain
 from typing import Any
 
 from mantisreed.cards.paths import quoted_name
@@ -30,7 +30,7 @@ from mantisreed.learning.columns import (
 )
 from mantisreed.learning.found_lists import FoundList, columns_of, lists_in, raw_lists
 from mantisreed.learning.proposal import Proposal
-from mantisreed.learning.sample_forms import innermost, leaves
+from mantisreed.learning.sample_forms import innermost, leaves, whole_text_of
 from mantisreed.learning.tracks import TrackList, tracks_in
 
 SURE = 0.5
@@ -61,10 +61,12 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     """
     try:
         files = files_in(sample)
+        # Beside the transcript an archive has settings and notes, which are short.
         file = max(files, key=lambda name: files[name]) if len(files) > 1 else None
         sample = unpacked(sample, file and escape(file))
     except UnexpectedReplyError as error:
         raise InputError(f"the sample cannot be read: {error}") from None
+    # A byte order mark and blanks are nothing.
     if not sample.strip(b"\xef\xbb\xbf \t\r\n\0"):
         raise InputError(
             "the sample is empty", advice="save a whole reply of the engine to a short recording"
@@ -116,17 +118,19 @@ class _SampleCardWriter:
         else:
             # Each track has the same lists, and times that are only in order within one.
             lists = list(lists_in(self._tracks.fullest))
+        # Word by word there is one in each item; abbreviations and numbers come as two.
         words = self._best([found for found in lists if 0 < found.words_each < 1.35])
         passages = self._holder(lists, words) or self._best(
             [found for found in lists if found.words_each >= 1.35]
         )
-        whole = _whole_text(documents, self._is_stream)
+        whole = whole_text_of(documents, self._is_stream)
         self._tell_state()
         if not (words or passages or whole):
             raise InputError(
                 "nothing in this sample looks like text that was said",
                 advice="is it the reply itself?",
             )
+        # Beside each other they say the same twice.
         if words and passages and not self._holds(passages, words):
             passages = self._beside(words, passages)
             words = None if passages else words
@@ -151,6 +155,7 @@ class _SampleCardWriter:
             final = final_value(name, values)
             if final is None:
                 continue
+            # A flag needs no comparison in the card.
             is_flag = final is True
             self.card.key("only", quoted_name(name) + ("" if is_flag else f" == '{final}'"))
             return [
@@ -171,6 +176,7 @@ class _SampleCardWriter:
                 joined.setdefault(path, []).extend(items)
         for path, items in joined.items():
             yield FoundList(path, columns_of(items))
+        # Lists are judged by themselves, joined over all documents.
         flat = [
             {key: value for key, value in table.items() if not isinstance(value, list)}
             for table in tables
@@ -182,6 +188,7 @@ class _SampleCardWriter:
         def worth(found: FoundList) -> float:
             """By its text, how much of that there is, and whether it has times."""
             times = found.times(self.length)
+            # Times make a list of words sure; without them its text still counts.
             timed = 0.3 + 0.7 * (times[0].score if times else 0.0)
             return timed * found.texts[0].score * math.sqrt(sum(map(len, found.said)))
 
@@ -199,6 +206,7 @@ class _SampleCardWriter:
 
     def _holder(self, lists: Sequence[FoundList], words: FoundList | None) -> FoundList | None:
         """The outermost list whose items have a text and hold the words."""
+        # A list inside a list holds only words of one item.
         holding = [found for found in lists if self._holds(found, words) and "[]" not in found.path]
         spoken = [
             found for found in holding if found.words_each >= 1.35 and found.texts[0].score >= 0.3
@@ -255,6 +263,7 @@ class _SampleCardWriter:
         if words:
             path = words.path
             if passages is not None:
+                # Without `PASSAGES[].`: a card writes it from the passage.
                 path = path[len(passages.path) + 3 :]
             self._write_list("words", words, path, times[words.path], unit)
             if not speakers_of(words.columns) and not (passages and speakers_of(passages.columns)):
@@ -268,8 +277,10 @@ class _SampleCardWriter:
     def _write_unit(self, times: Sequence[Judged], timed: Sequence[FoundList]) -> None:
         best = times[0]
         others = _alternatives(times, lambda one: one.unit)
+        # One item says nothing of the unit: 12 may be seconds or samples.
         if best.score < SURE or self._is_single(timed):
             self.card.maybe("times", best.unit, f"values {best.example}")
+        # Seconds are what a card means where it says nothing.
         elif best.unit != "s" or others:
             self.card.key("times", best.unit)
         if best.unit == "moment" and best.score >= SURE:
@@ -317,6 +328,7 @@ class _SampleCardWriter:
         if key == "words":
             self._write_judged(confidences_of(rest), "confidence")
             self._write_kinds(rest)
+            # `[laughter]`: such items are sounds, and no words.
             if any(_BRACKETED.fullmatch(text.strip()) for text in found.said):
                 card.key("event_pattern", r"[\[(<].*[\])>]")
             self._write_tokens(found, usable[0] if usable else None)
@@ -368,6 +380,7 @@ class _SampleCardWriter:
 
     def _write_tokens(self, found: FoundList, times: Judged | None) -> None:
         """The mark by which parts of words are known, or the flag."""
+        # A column that says so is surer than signs in the texts.
         flag = flag_of(found.columns, times)
         if flag is not None:
             self.card.key(f"tokens.{flag[0]}", flag[1].name)
@@ -393,6 +406,8 @@ class _SampleCardWriter:
             if sum(text.endswith(mark) for text in said) >= 0.15 * len(said) > 0:
                 self.card.key(f"tokens.{key}", mark)
                 return
+        # Each word but the first has a blank before it, and parts of words have none. Where all
+        # have one, they are words.
         blanks = sum(text.startswith(" ") for text in said)
         if len(said) > 3 and 0.3 * len(said) <= blanks < len(said) - 1:
             self.card.key("tokens.begin_mark", " ")
@@ -401,6 +416,7 @@ class _SampleCardWriter:
         """Who spoke when, where that is a list of its own."""
         for found in lists:
             speakers = speakers_of(found.columns)
+            # A list with texts is no list of turns.
             if found.said and found.words_each >= 1 and found.texts[0].score > 0.3:
                 continue
             rest = [
@@ -411,6 +427,7 @@ class _SampleCardWriter:
             times = [
                 one
                 for one in times_of(rest, 0 or 14 * found.count, self.length)
+                # A turn has an end; one that only begins might be a mark.
                 if len(one.keys) == 2
             ]
             usable = [one for one in times if one.unit == unit]
@@ -433,36 +450,11 @@ def _alternatives(judged: Sequence[Judged], known_by: Any) -> list[Judged]:
     return others[: _MOST_CANDIDATES - 1]
 
 
-def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] | None:
-    """Where the longest text stands outside any list, and whether each document brings all of it so
-    far.
-    """
-    texts: dict[str, list[str]] = {}
-    for document in documents:
-        for path, value in leaves(document, ""):
-            if isinstance(value, str) and value.strip():
-                texts.setdefault(path, []).append(value)
-    if not is_stream:
-        texts = {path: parts for path, parts in texts.items() if " " in parts[0].strip()}
-    judged = {
-        path: sum(map(len, parts)) for path, parts in texts.items() if _is_speech("".join(parts))
-    }
-    best = max(judged, key=lambda path: judged[path], default=None)
-    if best is None:
-        return None
-    parts = texts[best]
-    grows = len(parts) > 1 and all(after.startswith(before) for before, after in pairwise(parts))
-    return best, grows
-
-
-def _is_speech(text: str) -> bool:
-    return bool(re.search(r"[^\W\d_]", text)) and not text.startswith(("http://", "https://"))
-
-
 def _write_bill(card: Proposal, answer: Any) -> None:
     """The `billed` table, where the sample says in so many words what it charges."""
     found: dict[str, str] = {}
     for path, value in leaves(answer, ""):
+        # Zero says nothing of what it counts.
         is_amount = isinstance(value, (int, float)) and not isinstance(value, bool) and value > 0
         if not is_amount or "[" in path or not _BILL.search(path):
             continue

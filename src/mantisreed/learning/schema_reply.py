@@ -119,6 +119,7 @@ class ReplyWriter:
         for name, schema in items.items():
             if not _TIMES["start"].search(name):
                 continue
+            # What people write of it is surer than how it is called.
             said = _UNIT.search(f"{schema.get('description', '')}") or _UNIT.search(name)
             if said is None and re.search(r"ms$|_ms|Ms$|millis", name):
                 return "ms"
@@ -138,6 +139,7 @@ class ReplyWriter:
             found = _property(items, pattern)
             if found is None or (name == "length" and _property(items, _TIMES["end"])):
                 continue
+            # A card has it for words alone.
             if name == "confidence" and key == "passages":
                 continue
             card.key(name, found)
@@ -146,6 +148,7 @@ class ReplyWriter:
 def _lists(
     schema: Mapping[str, Any], path: str, depth: int = 0
 ) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    # Schemas may contain themselves.
     if depth > 5 or not isinstance(schema, Mapping):
         return
     if schema.get("type") == "array" and isinstance(schema.get("items"), Mapping):

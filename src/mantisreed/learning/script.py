@@ -36,6 +36,7 @@ _STAND_IN = re.compile(
 )
 _CODE = re.compile(r"```.*?(?:```|\Z)|^\s*[{\[].*?^\s*[}\]]\s*$", re.DOTALL | re.MULTILINE)
 _FENCE_END = re.compile(r"\A\s*```")
+# `id` alone names nothing; `job_id` does.
 _OF_NOTHING = ("id", "uuid", "name", "url", "uri", "href", "link", "token", "value")
 """Names of fields that say nothing without what they are of."""
 
@@ -74,6 +75,7 @@ def _different(commands: Sequence[ShownCommand]) -> list[ShownCommand]:
     for shown in commands:
         parts = split_url(shown.command.url)
         place = (_verb(shown.command), f"{parts.netloc}{parts.path}")
+        # Pages show the same request in several variants; the first is the plain one.
         if place not in seen:
             seen.add(place)
             kept.append(shown)
@@ -100,6 +102,7 @@ class _Answer:
 
     @classmethod
     def in_text(cls, text: str) -> "_Answer":
+        # `curl -i` and `-v` print it before the body.
         head = _HEAD.search(text)
         headers: dict[str, str] = {}
         status = None
@@ -184,9 +187,11 @@ class _Script:
 
     def _join_by_values(self, earlier: _Step, step: _Step) -> None:
         """Put placeholders where values of an earlier sample stand."""
+        # The longest first: an address that holds an ID is taken whole, and not around it.
         places = sorted(earlier.answer.places(), key=lambda place: -len(str(place[1])))
         for path, value in places:
             text, is_number = str(value), isinstance(value, (int, float))
+            # Short texts such as `en` or `ok` are found everywhere.
             if isinstance(value, bool) or (len(text) < _SHORTEST and not is_number):
                 continue
             name = next((n for n, at in earlier.takes.items() if at == path), None)
@@ -212,6 +217,7 @@ class _Script:
                 step.shown = replace(step.shown, command=command)
                 step.uses.add(known)
                 continue
+            # What an answer has is surer than what only a request needs.
             found = _giver(before, called) or self._guess(before, step, match)
             if found is None:
                 continue
@@ -227,6 +233,7 @@ class _Script:
         self, before: Sequence[_Step], step: _Step, stand_in: re.Match[str]
     ) -> tuple[_Step, str] | None:
         """Who may give what a stand-in in an address needs, where the page shows no answer."""
+        # Only an address needs what an answer gave; `$LANGUAGE` in a body is the user's.
         is_in_address = stand_in[0] in split_url(step.shown.command.url).path
         starting = [one for one in before if one.verb not in ("GET", "DELETE")]
         if not is_in_address or not starting or starting[-1].answer.document is not None:
@@ -255,6 +262,7 @@ class _Script:
             last = split_url(earlier.shown.command.url).path.rstrip("/").rpartition("/")[2]
             name = f"{_plain(last).removesuffix('s') or 'job'}_{name}"
         base, number = name, 2
+        # A name of our own would mean something else, and one of another step would hide it.
         while name in PLACEHOLDERS or (name in self._names and self._names[name] is not earlier):
             name, number = f"{base}_{number}", number + 1
         return name
@@ -263,10 +271,12 @@ class _Script:
         """The card."""
         steps = self._read_steps()
         hosts = [step.request.host for step in steps if step.request and not step.whole_url]
+        # Logins and storages may be elsewhere; most requests go to the service.
         host = max(hosts, key=hosts.count, default="https://fill-this-in.example")
         common = CurlRequest(CurlCommand(), self._found)
         for step in steps:
             assert step.request is not None
+            # What lets somebody in goes to the service's own host alone.
             if step.whole_url or step.request.host != host:
                 continue
             common.every += step.request.every
@@ -300,10 +310,12 @@ class _Script:
             command = step.shown.command
             if step.whole_url:
                 query = command.url.partition("?")[2]
+                # Only its query is read; where it leads an answer says.
                 command = replace(command, url=f"https://taken.invalid/?{query}")
             step.request = CurlRequest(command, found)
             step.lines = step.request.lines()
             step.carries_audio = (found.takes_audio or found.takes_link) and not before
+            # Others show something else of the API, such as a list of models.
             if step.carries_audio or step.takes or step.uses:
                 kept.append(step)
         return kept
@@ -336,11 +348,13 @@ class _Script:
     def _prose_around(self, step: _Step) -> str:
         """What stands before and behind a command, without samples."""
         number = self._steps.index(step)
+        # A page explains a request before it and behind it.
         around = [one.shown.after for one in self._steps[max(0, number - 1) : number + 1]]
         # Each begins with the end of the fence that its command stands in.
         return " ".join(_CODE.sub(" ", _FENCE_END.sub("", text)) for text in around)
 
     def _write_reply(self, steps: Sequence[_Step], length: float | None) -> None:
+        # What is cleaned up last says nothing.
         last = next((step for step in reversed(steps) if step.verb != "DELETE"), None)
         if last is not None and last.answer.document is not None:
             tried = Proposal(self._card.name)
@@ -366,6 +380,7 @@ def _login(steps: Sequence[_Step], common: CurlRequest) -> _Step | None:
 def _named(steps: Sequence[_Step]) -> Iterator[tuple[str, _Step]]:
     """The steps with names that say what they do."""
     audio = next((number for number, step in enumerate(steps) if step.carries_audio), 0)
+    # A request that changes something after the sound was sent starts the work.
     later = [step for step in steps[audio + 1 :] if step.verb not in ("GET", "DELETE")]
     names: set[str] = set()
     for number, step in enumerate(steps):
@@ -431,6 +446,7 @@ def _with_value(step: _Step, value: str, placeholder: str) -> CurlCommand | None
     parts = split_url(command.url)
     if value in (command.url, f"{parts.path}?{parts.query}".rstrip("?")):
         return replace(command, url=placeholder)
+    # Not within a longer value, of which it may be a part by chance.
     alone = re.compile(rf"(?<![\w.-]){re.escape(value)}(?![\w-])")
     if not alone.search(_joined_text(command)):
         return None

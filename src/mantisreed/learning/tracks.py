@@ -41,6 +41,7 @@ def tracks_in(document: Any, length: float | None) -> TrackList | None:
         None where there are none, or where one track alone proves nothing.
     """
     for path, items in raw_lists(document, ""):
+        # A list of lists holds items of different tables, and one item is no sequence.
         if "[" in path or len(items) < 2 or not all(isinstance(item, dict) for item in items):
             continue
         # A column with [0] in its name is of a list inside.
@@ -48,6 +49,7 @@ def tracks_in(document: Any, length: float | None) -> TrackList | None:
         # Passages may overlap too; they have a text and times of their own.
         if own.words_each > 1 or own.times(length):
             continue
+        # Somebody may have said nothing on one track; the fullest shows what tracks look like.
         fullest = max(items, key=lambda item: len(str(item)))
         if any(_begin_anew(items, inner, length) for inner in lists_in(fullest)):
             return TrackList(path, items, fullest, speakers_of(own.columns))
@@ -63,6 +65,7 @@ def _begin_anew(items: Sequence[Any], inner: FoundList, length: float | None) ->
     if start is None:
         return False
     spans = list(_spans(items, inner.path, start, unit))
+    # Half of them, as two people may speak one after the other for once.
     anew = sum(later[0] < earlier[1] for earlier, later in pairwise(spans))
     return len(spans) >= 2 and anew >= (len(spans) - 1) / 2
 

@@ -100,12 +100,14 @@ def transcript_of(
     passages = stitched.passages
     if facts.about and "speakers" in facts.about:
         passages = with_speaker_names(passages, facts.about["speakers"])
+    # A note of its own, so that an empty transcript is told from one that was lost.
     nothing = () if stitched.passages else (NO_SPEECH,)
     mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor: tuple[str, ...] = ()
     if mended:
         poor = (f"the times of {mended} words made no sense and were made anew",)
     readings = [one.reading for one in results if one.reading is not None]
+    # Each once: every piece of a recording has the same oddities.
     odd = dict.fromkeys(
         chain.from_iterable((*reading.doubts, *reading.remarks) for reading in readings)
     )
@@ -198,6 +200,7 @@ def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
     made = msgspec.json.decode(record.made, type=Made)
     pieces = {piece.request.key: piece for piece in ledger.listing.pieces(record.id)}
     found = []
+    # In the order of the recording, which the ledger does not keep otherwise.
     for key in made.pieces:
         piece = pieces.get(key)
         if piece is None or not piece.request.has_reply:
@@ -247,6 +250,7 @@ def _kept_response(ledger: "Ledger", piece: "PieceRecord") -> EngineResponse:
     try:
         return EngineResponse(ledger.requests.reply(piece.request))
     except ReplyLostError:
+        # Noted at once, so that the next run asks for it anew.
         ledger.requests.lose_reply(piece.request)
         raise
 

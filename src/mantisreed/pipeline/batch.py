@@ -113,6 +113,7 @@ class Batch:
         self._options, self._services = options, services
         self._writer = LedgerWriter(services.open_ledger, tell=self._tell_note)
         currency = options.card.price.currency if options.card.price else ""
+        # Before all else, as the others use its budget.
         dispatcher = self._dispatcher_for(
             options, budget or Budget(options.wanted.spend_limit, currency)
         )
@@ -147,6 +148,7 @@ class Batch:
         services = self._services
         dispatchers: list[Dispatcher] = []
 
+        # An engine that says that nothing is left is held by the client, which knows no dispatcher.
         def hold(seconds: float) -> None:
             for dispatcher in dispatchers:
                 dispatcher.hold(seconds)
@@ -198,6 +200,7 @@ class Batch:
         """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is
         noted.
         """
+        # First, so that what is about to begin sees it.
         self._interrupted = InterruptedRunError()
         self._dispatcher.stop(self._interrupted)
         if self._shared.second is not None:
@@ -295,6 +298,7 @@ class Batch:
 
     async def _followed_to_its_end(self, source: Source) -> Outcome:
         """What became of a recording, with what is done with its transcript."""
+        # Nobody knows how many more will come, so that it has no share of a whole.
         task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
         self._tasks.append(task)
         try:
@@ -325,11 +329,13 @@ class Batch:
         if self._follow_ups is None or self._interrupted or not outcomes:
             return
         ended = await self._follow_ups.at_the_end([task.recording for task in self._tasks])
+        # They belong to no recording; the first one's outcome tells them.
         first = min(outcomes)
         outcomes[first] = replace(outcomes[first], follow_ups=(*outcomes[first].follow_ups, *ended))
 
     def _tasks_for(self, recordings: Sequence[Source]) -> list[RecordingTask]:
         sizes = list(map(_size, recordings))
+        # Progress goes by bytes: lengths are not known before a file is opened.
         total = sum(sizes)
         return [
             RecordingTask(recording, self._stem_for(recording), size / total, self._shared)
@@ -339,6 +345,7 @@ class Batch:
     def _stem_for(self, recording: Source) -> str | None:
         """The stem of its outputs; None for a link, whose name only its host knows."""
         expected = self._shared.expected.get(recording.key)
+        # A retry writes where the first try would have written.
         if expected is not None and expected.stem is not None:
             return expected.stem
         if recording.link is None:
@@ -375,6 +382,7 @@ class Batch:
         records = await self._records()
         for number, task in enumerate(self._tasks):
             record = records.get(task.job or "")
+            # The ledger has taken its reply away: it was another piece's.
             if outcomes[number].transcript and record is not None and record.state == "waiting":
                 outcomes[number] = await self._outcome_of(task)
 

@@ -41,6 +41,7 @@ def transcribed_before(
         outputs: where it writes, and what.
         recordings: of all sources.
     """
+    # By the entry of the feed: addresses of episodes change.
     entries = {source.entry: source for source in recordings if source.entry is not None}
     has_ledger = workspace.ledger is not None or (workspace.hidden / LEDGER_FILE).exists()
     if not entries or wanted.afresh or not has_ledger:
@@ -69,6 +70,7 @@ def _done_jobs(workspace: Workspace) -> list[JobRecord]:
 
 def _files(stored: StoredOptions, outputs: Outputs) -> tuple[Path, ...]:
     """What the run would write; nothing where the job wrote elsewhere, or other formats."""
+    # Outputs elsewhere, or in fewer formats, are not what is asked for.
     if stored.folder.resolve() != outputs.folder.resolve() or not set(outputs.names) <= set(
         stored.wanted.to or ()
     ):
@@ -125,6 +127,7 @@ def _tag(path: Path, outcome: Outcome, base: str) -> str:
     attributes = {"url": f"{base.rstrip('/')}/{quote(path.name)}", "type": _TYPES[path.suffix]}
     if language:
         attributes["language"] = language
+    # The standard of the tag: text that runs with the sound.
     if path.suffix in _CAPTIONS:
         attributes["rel"] = "captions"
     return (

@@ -39,6 +39,7 @@ def may_be_handed_on(outcome: Outcome, engine: str) -> bool:
     error = outcome.error
     if outcome.state != "failed" or not isinstance(error, EngineError):
         return False
+    # A recording that cannot be read fails with any engine.
     return error.engine not in ("", engine)
 
 
@@ -58,6 +59,7 @@ class HandingOn:
 
     def told(self, outcome: Outcome) -> None:
         """Pass an outcome on, unless another engine may still take over."""
+        # Nobody is told of a failure that another engine may mend.
         if self.is_last or not may_be_handed_on(outcome, ""):
             self.on_outcome(outcome)
 

@@ -42,6 +42,7 @@ class LateTransport:
 
     async def ready(self) -> None:
         """Wait until it is loaded."""
+        # Whoever is given up must not stop the loading, which others wait for.
         await asyncio.shield(self.begin())
 
     async def exchange(self, request: HttpRequest) -> HttpAnswer:

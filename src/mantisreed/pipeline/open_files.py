@@ -28,6 +28,7 @@ def open_files() -> int | None:
             return soft
         return _WANTED
     try:
+        # The soft limit is a habit of shells; up to the hard one everybody may go.
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
     except (OSError, ValueError):
         return soft

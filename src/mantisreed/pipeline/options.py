@@ -107,8 +107,10 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
         Raises:
             InputError: a value is of the wrong type; it says which one.
         """
+        # By one way, whoever gives them: the command line, Python, HTTP, the ledger.
         given = {name: getattr(self, name) for name in self.__struct_fields__}
         for name in ("hints", "to"):
+            # A single format or word, which is a sequence of letters too.
             if isinstance(given[name], str):
                 given[name] = (given[name],)
             elif isinstance(given[name], Sequence):
@@ -118,6 +120,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
         if isinstance(given["spend_limit"], (int, float)) and not isinstance(
             given["spend_limit"], bool
         ):
+            # By its text: 0.1 as a number is not a tenth.
             given["spend_limit"] = Decimal(str(given["spend_limit"]))
         for one in msgspec.structs.fields(RunOptions):
             try:
@@ -223,6 +226,7 @@ class Made(msgspec.Struct, frozen=True):
         """Where somebody speaks, (start, end) in seconds; None where nobody knows."""
         if self.pauses_and_speech is None:
             return None
+        # Kept as hundredths and as differences, which are short.
         edges = [edge / 100 for edge in accumulate(self.pauses_and_speech)]
         return tuple(zip(edges[::2], edges[1::2], strict=False))
 
@@ -383,6 +387,7 @@ def options_to_store(
 def _origin(address: str) -> str:
     """The host of an address, without what may let somebody in."""
     parts = split_url(address)
+    # Without a user's name and password, which the ledger does not keep.
     return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}/"
 
 
@@ -448,6 +453,7 @@ def transcription_options(
         ),
         max_attempts=workspace.settings.max_attempts,
         second=_second_opinion(workspace, options) if options.second_opinion else None,
+        # The limit is for all recordings of one run together, also when some are retried.
         batch="" if options.spend_limit is None else secrets.token_hex(8),
     )
 

@@ -137,6 +137,7 @@ def _translations(workspace: Workspace, given: Given) -> tuple[Translation, ...]
     targets = _names(named)
     if not targets:
         targets = _only_target(workspace, service, given.get("language"))
+    # Several, and nobody said which.
     if len(targets) != 1 and not named:
         raise InputError("say into which language: --translate-to de", where="--translate-with")
     return tuple(
@@ -176,6 +177,7 @@ def layout_rules(workspace: Workspace | None, given: Given) -> LayoutRules:
             f"there is no layout {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}"
         )
     changes = {name: given[name] for name in _LAYOUT if given.get(name) is not None}
+    # Before the durations, as frames are no unit of time by themselves.
     if "gap" in changes:
         changes["gap"] = _without_frames(
             changes["gap"], changes.get("frame_rate") or rules.frame_rate
@@ -240,6 +242,7 @@ def _redaction(workspace: Workspace | None, given: Given) -> Redaction | None:
     of_settings = None
     if workspace is not None:
         of_settings = workspace.redaction()
+    # Whoever says nothing gets what the settings say.
     if not (is_asked or kinds or names or patterns):
         return of_settings
     known: tuple[str, ...] = ()
@@ -300,6 +303,7 @@ def workspace_if_any(config: str | None) -> Workspace | None:
     try:
         return open_workspace(config)
     except InputError as error:
+        # Settings that are there and wrong are told, and not passed over.
         if config or isinstance(error, SettingsError):
             raise
         return None

@@ -62,6 +62,8 @@ class Outcome:
 
     def __post_init__(self) -> None:
         """Let go of the sound that the way to the error held: outcomes are kept until the end."""
+        # Traces hold frames, and these the sound of a piece: ten thousand outcomes would keep it
+        # all.
         if self.error is not None:
             without_traces(self.error)
 
@@ -78,6 +80,7 @@ class Outcome:
         if self.job is None or self.job.cost is None:
             return None
         second = self.second
+        # Sums of two currencies are none.
         if second is None or second.cost is None or second.currency != self.job.currency:
             return self.job.cost
         return self.job.cost + second.cost
@@ -99,6 +102,7 @@ def outcome_of(
         doubts: what in the replies is not as the card says.
         written: the outputs.
     """
+    # What is missing is told before what is doubtful.
     if damage:
         advice = "what there is of it is transcribed"
         error = RecordingError(damage[0], where=recording.label, advice=advice)

@@ -122,6 +122,7 @@ class Outputs:
         self._home = MovableFolder(hidden.parent)
         self._memory = hidden / _MEMORY_FOLDER
         self._claims = self._memory / _CLAIMS_FOLDER
+        # Nothing to write needs no folder.
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
             make_folder(needed)
         self._formats = formats
@@ -179,6 +180,7 @@ class Outputs:
         if self._stored is None:
             return True
         claimed = claim(self._stored.place(stem.casefold()), key)
+        # Also what another machine wrote for this job: it is one of those that work on it.
         if claimed == "ours":
             self.own(stem)
         if claimed != "new" or self._claimed_by(stem) == self._home.key(key):
@@ -270,6 +272,7 @@ class Outputs:
 
     def _is_owned(self, stem: str) -> bool:
         """Whether a stem, or the one that it belongs to, as `talk.de` to `talk`, is ours."""
+        # `talk.de` belongs to `talk`: a translation of it.
         ends = [at for at, character in enumerate(stem) if character == "."]
         return any(stem[:end] in self._owned for end in (*ends, len(stem)))
 
@@ -344,12 +347,14 @@ class Outputs:
     def _write(self, path: Path, content: bytes, recording: str) -> None:
         """Write one file here, after noting that it is ours."""
         try:
+            # So that a file that was half replaced when the power went is still known as ours.
             before = file_digest(path) if path.exists() else ""
         except OSError as error:
             raise OutputError(
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
         make_folder(path.parent)
+        # Before the file itself: a file without a memory would be somebody else's.
         remembered = _RememberedOutput(self._home.key(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         self._put(path, content, remembered, is_there=bool(before))
@@ -357,6 +362,7 @@ class Outputs:
     def _put(
         self, path: Path, content: bytes, remembered: _RememberedOutput, *, is_there: bool
     ) -> None:
+        # What is there was seen to be ours.
         if is_there or self._overwrite:
             write_whole(path, content)
             return
@@ -371,6 +377,7 @@ class Outputs:
     def _claim(self, stem: str, recording: str) -> bool:
         """Take a stem for a recording; False when another recording's outputs have it."""
         recording = self._home.key(recording)
+        # Claims by stems: two recordings that come at once must not both see a free name.
         owner = self._claimed_by(stem)
         is_anothers = owner is not None and owner != recording
         if is_anothers or self._belongs_to_another(stem, recording):
@@ -387,6 +394,7 @@ class Outputs:
 
     def _claim_of(self, stem: str) -> Path:
         """The file that says whose a stem is."""
+        # Some file systems do not tell capitals apart.
         return self._claims / self._file_about(self._folder / stem.casefold())
 
     def _claimed_by(self, stem: str) -> str | None:

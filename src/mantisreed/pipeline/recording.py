@@ -106,6 +106,7 @@ class RecordingTask:
             MantisreedError: why it fails, or waits; the ledger says so too.
         """
         recording, shared = self.recording, self.shared
+        # Before anything is paid for.
         if recording.problem is None and self.stem is not None:
             shared.outputs.check(self.stem)
         if recording.link:
@@ -184,8 +185,7 @@ class RecordingTask:
                 self.shared.outputs.write, self.stem, self.recording, transcript
             )
         except OutputError as error:
-            # All replies are kept: `collect`, `retry` or the same command write them once there is
-            # room.
+            # All replies are kept: `collect` or the same command write them once there is room.
             await self._note("postponed", f"its outputs could not be written: {error}")
             raise
         outcome = outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
@@ -308,6 +308,7 @@ class RecordingTask:
     ) -> tuple[Preparation, list[PieceResult]]:
         """The results of all pieces, in order; pieces are prepared as there is room for them."""
         self._is_given_up = False
+        # One piece more than can be sent is prepared; more would only take memory.
         room = asyncio.Semaphore(self.shared.options.card.concurrent_pieces + 1)
         tasks: list[asyncio.Task[list[PieceResult]]] = []
 
@@ -338,7 +339,6 @@ class RecordingTask:
                 if piece is None or any(task.done() and task.exception() for task in tasks):
                     break
                 if self._is_stopping:
-                    # what has come so far is kept, and is not taken for the whole
                     raise InterruptedRunError
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             results = list(chain.from_iterable(await asyncio.gather(*tasks)))
@@ -455,6 +455,7 @@ class RecordingTask:
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
         def progress(stage: str, note: str, until: float | None = None) -> None:
+            # From here on it may be paid for, and is waited for.
             if stage in ("claiming", "sending", "hearing"):
                 self._on_their_way.add(asyncio.current_task())
             else:

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from mantisreed.cards.wire.transport import Transport
 
 _NUMBER = re.compile(r"-?[0-9]{1,15}(\.[0-9]{1,15})?")
+# As language models write what they were asked for.
 _FENCED = re.compile(r"```[a-z]*\s*\n(.*?)```", re.DOTALL)
 _LARGEST_TEXT = 4_000_000  # characters of one answer that are taken for text
 
@@ -83,6 +84,7 @@ def question_key(card: TextServiceCard, question: Question) -> str:
     """What a request is known by: all that the service is told, but for secrets."""
     known = with_symbols(card, question.values(card))
     known |= values_of_card(card, known)
+    # With another account it would be asked and paid again.
     account = [] if card.account is None else [card.account]
     return digest_of_request(["text", rendered_steps(card, known, None), *account])
 
@@ -292,6 +294,7 @@ def read_data(card: TextServiceCard, body: bytes) -> dict[str, Any]:
     document = document_of(card, body)
     fields = {name: path.find(document) for name, path in card.reply.data.items()}
     if card.reply.format == "xml":
+        # XML has only texts.
         fields = {name: _as_number(value) for name, value in fields.items()}
     if all(value is None for value in fields.values()):
         raise _unreadable(card, "none of the fields in reply.data is there", body)
@@ -357,6 +360,7 @@ def language_named(
     if tag is None or not names:
         return tag
     listed = {known.lower(): name for known, name in names.items()}
+    # `de-AT` is German where the card lists `de` alone.
     found = listed.get(tag.lower()) or listed.get(tag.lower().partition("-")[0])
     if found is None:
         raise InputError(

@@ -34,6 +34,7 @@ def parts_of(texts: Sequence[str], fits: Callable[[str], bool]) -> list[str]:
 def _pieces(text: str, fits: Callable[[str], bool]) -> Iterator[str]:
     """A text that does not fit, in pieces that do."""
     sentences = [sentence for sentence in _SENTENCE_END.split(text) if sentence.strip()]
+    # Without sentences at words; within a word only where nothing else fits.
     units = sentences if len(sentences) > 1 else text.split()
     if len(units) == 1:
         yield from _halves(text, fits)

@@ -125,6 +125,7 @@ class Desk(ABC):
 
     async def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
+        # All at once: a round trip for each would keep a service with many from starting.
         open_orders = [one for one in self._book if not one.is_finished and self.can_take(one)]
         for order in await self._book.take_over(open_orders):
             if not order.has_ended:

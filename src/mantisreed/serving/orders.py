@@ -224,6 +224,7 @@ class OrderBook:
 
         for now, number in await self._writer.perform(note):
             self._replace(now, number)
+        # Also those that were its own already.
         mine = (self._orders.get(known) for known in wanted)
         return [order for order in mine if order is not None and self.is_own(order)]
 
@@ -246,6 +247,7 @@ class OrderBook:
 
         living, rows = await self._writer.perform(look)
         self._dead = others - living
+        # What was taken in before a change of our own has been told to nobody yet.
         changed = self._taken_in | {known for row in rows if (known := self._take_in(row))}
         self._taken_in = set()
         orders = [self._orders[known] for known in sorted(changed & self._orders.keys())]
@@ -276,6 +278,7 @@ class OrderBook:
             LedgerError: it cannot be kept.
         """
         order.service = self.own
+        # On the event loop: on the ledger's thread it might change meanwhile.
         body = msgspec.json.encode(order)
 
         def add(ledger: "Ledger") -> "Served | None":
@@ -330,6 +333,7 @@ class OrderBook:
         if noted is None:
             return not expected  # another service has forgotten it, which `follow` tells
         now, number, is_made = noted
+        # It was changed since we have seen it.
         is_another = number != self._numbers.get(order.id)
         if is_another or expected:
             self._replace(now, number + 1 if is_made else number)
@@ -385,6 +389,7 @@ class OrderBook:
 
     def _take_in(self, row: "Served") -> str | None:
         """Take in what the ledger has; gives the ID of an order that is not as it was."""
+        # Our own changes are in the ledger too.
         if row.number <= self._numbers.get(row.id, 0):
             return None
         if row.body is None:
@@ -410,6 +415,7 @@ class OrderBook:
             now.path = str(own.absolute())
             with suppress(FileNotFoundError):  # it came to another machine
                 check_no_link(own.absolute())
+        # The same object for as long as the order lives: requests under way hold it.
         order = self._orders.setdefault(now.id, now)
         if order is not now:
             for changes in (msgspec.structs.asdict(now), *self._pending.get(now.id, ())):

@@ -85,6 +85,7 @@ class QueueDesk(Desk):
             InputError: it cannot be removed.
         """
         self._given_up.discard(order.id)
+        # Two jobs of one sound share it in the storage.
         if order.stored is None or any(
             one.stored == order.stored and one.id != order.id for one in self._book
         ):

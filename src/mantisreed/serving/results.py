@@ -43,6 +43,7 @@ def facts_on_disk(
         return {}
     stored = stored_options(record)
     outputs = outputs_of_job(workspace, stored)
+    # A storage has them; a folder of this machine needs nothing.
     outputs.fetch(stored.output_stem, stored.recording, is_changed=is_changed)
     paths = outputs.paths(stored.output_stem)
     files = [path for path in paths if path.exists()]

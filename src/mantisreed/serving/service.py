@@ -338,6 +338,7 @@ class Service:
         if order.options.engine is None:
             order.options = msgspec.structs.replace(order.options, engine=options.card.name)
         order.created = time.time()
+        # Before it is accepted: from then on any service has what it takes to do it.
         await self.desk.keep(order)
         await self.book.add(order)
         try:
@@ -431,6 +432,7 @@ class Service:
             MantisreedError: they cannot be had here.
         """
         here = place_of(self.workspace.hidden)
+        # A folder that several machines share is the same place for all of them.
         if order.transcript is None or is_same_place(order.place, here):
             return
         record = await self.writer.perform(lambda ledger: ledger.listing.job(order.id))
@@ -447,6 +449,7 @@ class Service:
         """
         if order.link is not None:
             return None
+        # Where it would be if it had come to this machine, wherever it has come to.
         path = Path(order.path)
         if not path.is_file() and order.stored is not None:
             async with self.turn(f"{order.id} sound"):

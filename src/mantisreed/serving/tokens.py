@@ -148,6 +148,7 @@ class KnownTokens:
         shown = _digest(secret)
         found = None
         for token in self._tokens:
+            # It goes on when it has found one, so that the time tells nothing.
             if hmac.compare_digest(token.digest, shown):
                 found = token
         return found
@@ -160,6 +161,7 @@ class KnownTokens:
             return
         if self._reading is None or self._reading.done():
             self._reading = asyncio.create_task(self._freshened())
+        # Not cancelled when it takes long: others wait for it too.
         await asyncio.wait({self._reading}, timeout=_PATIENCE)
 
     async def _freshened(self) -> None:

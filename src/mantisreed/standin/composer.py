@@ -95,6 +95,7 @@ class Composition:
 
     def blocks(self) -> Iterator[Samples]:
         """The sound as blocks of shape (channels, samples), float32, 16 kHz; memory stays flat."""
+        # Of the same seed the same noise, so that a recording is the same to the byte.
         noise = _Noise(self.seed, self.channels, self._noise_level())
         waiting = list(reversed(self.truth))
         sounding: list[Spoken] = []
@@ -105,6 +106,7 @@ class Composition:
             block = noise.next(end - start)
             for spoken in sounding:
                 _mix(block, spoken, start)
+            # Those that reach into the next block.
             sounding = [
                 spoken for spoken in sounding if spoken.first + len(spoken.phrase.samples) > end
             ]
@@ -158,6 +160,7 @@ def compose(
     """
     chance = random.Random(seed)  # noqa: S311
     length = round(duration * SAMPLE_RATE)
+    # A recording does not end with the last word.
     limit = length - round(_SILENCE_AT_ENDS * SAMPLE_RATE)
     at = round(min(_SILENCE_AT_ENDS, duration / 10) * SAMPLE_RATE)
     truth: list[Spoken] = []
@@ -166,6 +169,7 @@ def compose(
         if at + len(phrase.samples) > limit:
             break
         truth.append(Spoken(phrase, _channel(phrase, phrases, channels), at, gain))
+        # A negative pause lets two speak at once, and never one before the one in front.
         at = max(at, at + len(phrase.samples) + round(chance.uniform(*pauses) * SAMPLE_RATE))
     return Composition(tuple(truth), length, channels, snr, seed)
 

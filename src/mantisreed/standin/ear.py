@@ -189,6 +189,7 @@ def _known_of(sounds: Sequence[_Floats]) -> _Known:
     """What is to be known of these sounds, at 16 kHz; kept, as finding it out takes a second."""
     digest = hashlib.blake2b(f"{_KEPT_FORMAT}\n".encode(), digest_size=16)
     for sound in sounds:
+        # With the lengths, as other cuts of the same samples are other sounds.
         digest.update(f"{len(sound)}\n".encode())
         digest.update(sound.tobytes())
     arrays = kept(digest.hexdigest(), *_Known._fields)

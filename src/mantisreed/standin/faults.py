@@ -140,6 +140,7 @@ class Weather:
             )
             await refusal(scope, receive, send)
             return
+        # Drawn for each request, in order, so that a seed gives the same faults.
         is_spoiled = self._chance.random() < self._profile.faults
         fault = self._chance.choice(self._profile.kinds) if is_spoiled else None
         if fault in _BEFORE:
@@ -155,6 +156,7 @@ class Weather:
             heard_sounds.reset(mark)
         was_spoiled = await answer.give(receive)
         self.faults.update([fault] if fault and was_spoiled else [])
+        # What was spoiled was not answered: sending it again pays once.
         if not was_spoiled and answer.status < 400:
             self.answered.update(heard)
 
@@ -226,6 +228,7 @@ class _SpoiledAnswer:
             body = kinds[fault]
         elif fault == "duplicate id" and self.status == 202 and self._path in self._given:
             body, is_spoiled = self._given[self._path], True
+        # The first job's answer is what later ones are given in place of their own.
         elif self.status == 202:
             self._given[self._path] = body
         kind = b"text/html" if fault in ("wrong type", "page") else None

@@ -134,6 +134,7 @@ class Planter:
             "nonsense": lambda line: self._others(line, self._vocabulary, (0.9, 0.98)),
             "salad": lambda line: self._others(line, own or self._vocabulary, (0.6, 0.7)),
         }
+        # Words that an engine for this language knows.
         texts = [phrase.text for phrase in self._phrases if phrase.language == tongue]
         own = sorted(set(chain.from_iterable(text.split() for text in texts)))
         salad = 0  # words of it that are still to come
@@ -144,6 +145,7 @@ class Planter:
             chosen = next(
                 (name for name in ways if self._chance.random() < getattr(self._habits, name)), None
             )
+            # It goes on until it is long enough to be told from nonsense.
             chosen = "salad" if salad > 0 else chosen
             if (
                 chosen != "salad"
@@ -178,6 +180,7 @@ class Planter:
     def _looped(self, before: Line, line: Line) -> Line:
         """The end of the phrase before, said again and again for as long as this one lasts."""
         again = before.words[-self._chance.randint(1, min(6, len(before.words))) :]
+        # Often enough that nobody says it so.
         times = self._chance.randint(5, 9)
         self._note("loop", line.start, line.end)
         return retold(line, [word.text for word in again] * times, 0.9)
@@ -218,6 +221,7 @@ class Planter:
 
     def _drifted(self, lines: Sequence[Line], seconds: float) -> list[Line]:
         """From some moment on all times run faster."""
+        # Times drift from somewhere on, as clocks that are reset do.
         first = self._chance.uniform(0.0, seconds / 3)
         rate = 1.0 + self._habits.drift
 

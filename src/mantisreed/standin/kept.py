@@ -37,6 +37,7 @@ def kept(digest: str, *names: str) -> Arrays | None:
 def keep(digest: str, arrays: Arrays) -> None:
     """Keep arrays for the next start; where that cannot be done, they are made again."""
     sink, file = io.BytesIO(), _file_of(digest)
+    # Not compressed: reading is to be quicker than making.
     np.savez(sink, **arrays)  # type: ignore[arg-type]  # none of them is called `allow_pickle`
     with suppress(OSError, OutputError):  # without them it is only slower
         file.parent.mkdir(parents=True, exist_ok=True)

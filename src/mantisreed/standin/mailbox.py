@@ -87,6 +87,7 @@ class MailBox:
             size += len(line)
             if size > _LARGEST:
                 raise ValueError("too large a message")
+            # A dot at the beginning comes twice (RFC 5321, 4.5.2).
             lines.append(line[1:] if line.startswith(b"..") else line)
         return b"".join(lines)
 

@@ -132,6 +132,7 @@ def write_cards(file: Path, address: str, key: str, listener: Listener, extra: s
     make_folder(file.parent)
     key_file = file.with_name(_KEY_FILE)
     write_whole(key_file, f"{key}\n".encode())
+    # A key is for its owner alone, also where it opens nothing of value.
     key_file.chmod(0o600)
     bell_file = file.with_name(_BELL_FILE)
     write_whole(bell_file, f"{dipper.bell(key)}\n".encode())

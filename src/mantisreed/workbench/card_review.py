@@ -82,6 +82,7 @@ def _problems_in_use(workspace: Workspace, card: EngineCard, clip: Path) -> Iter
             yield f"{error}; {error.advice}"
         if source.is_open_to_others(workspace.folder):
             yield f"{source} can be read by other users: chmod 600"
+    # On this machine nobody listens in between.
     if card.url is not None and _is_open(card.url.source) and (card.secrets or card.session):
         yield f"keys go out unencrypted: {card.url} is not https"
     if card.is_service and has_secrets:
@@ -121,6 +122,7 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
     table = tomlkit.parse(toml)["engine"][name]
     engines = document.get("engine")
     is_there = isinstance(engines, Table) and name in engines
+    # What was learnt of an answer alone.
     if set(table) == {"reply"}:
         if not is_there:
             raise InputError(
@@ -137,6 +139,7 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
             where=printable(file),
             advice="give another name, or remove that one",
         )
+    # Before anything is written: a card that is wrong would keep the settings from being read.
     read_cards(name, tomlkit.parse(toml).unwrap()["engine"][name], "the proposed card")
     before = tomlkit.dumps(document)
     if not before:
@@ -144,6 +147,7 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
     elif before.endswith("\n"):
         joint = "\n"
     else:
+        # A blank line before the card, whatever the file ends with.
         joint = "\n\n"
     whole = f"{before}{joint}{toml.strip()}\n"
     tomlkit.parse(whole)
@@ -155,6 +159,7 @@ def _put_reply(document: tomlkit.TOMLDocument, name: str, proposed: Any, file: s
     """Put a reply table into a card that has none, or only the one that stands for it."""
     card: Any = document["engine"][name]
     if "reply" in card:
+        # That is what stands there until an answer is learnt.
         if card["reply"].unwrap() != {"format": "text"}:
             raise InputError(
                 f"card {name!r} has a reply table already",

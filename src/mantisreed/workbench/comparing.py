@@ -90,6 +90,7 @@ class EngineResult:
             reached = 0.0
             for doubt in transcript.doubts_worth_hearing:
                 total += max(0.0, doubt.end - max(reached, doubt.start))
+                # Doubts overlap; each second counts once.
                 reached = max(reached, doubt.end)
         return total
 
@@ -108,6 +109,7 @@ class EngineResult:
         """What was charged for it, at any time; None where nobody knows."""
         costs = [outcome.job.cost for outcome in self.outcomes if outcome.job is not None]
         known = [cost for cost in costs if cost is not None]
+        # A sum of some of them would look cheaper than it is.
         if known and len(known) == len(costs):
             return sum(known, Decimal(0))
         return None
@@ -129,6 +131,7 @@ class EngineResult:
             return None
         rate = self.word_error_rate
         good = 1.0 - (rate if rate is not None else self.doubtful_seconds / self.duration)
+        # A hundredth at least: an hour without a right word has no price.
         return self.cost * 3600 / Decimal(str(round(self.duration * max(0.01, good), 3)))
 
 
@@ -171,6 +174,7 @@ class Compared:
                     )
                     if found is not None and (share := self._share(number, one, other)) is not None
                 ]
+                # By length, as a word of greeting is no measure.
                 whole = sum(found.duration for found, _ in shares)
                 if whole > 0:
                     mean = sum(found.duration * share for found, share in shares) / whole
@@ -267,6 +271,7 @@ def compare(
             currency = card.price.currency if card.price else ""
             limit = one.spend_limit
             if limit is not None:
+                # The limit is for all of it; what others have cost in this money is gone.
                 left = limit - spent.get(currency, Decimal(0))
                 one = msgspec.structs.replace(one, spend_limit=max(Decimal(0), left))
             begun = time.monotonic()

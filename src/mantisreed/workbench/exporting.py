@@ -62,6 +62,7 @@ def printed(script: Script, form: OutputFormat, options: WriteOptions, name: str
     that is wanted.
     """
     script = hidden_script(script, options.redaction)
+    # The transcript keeps what was said; other words are for readers.
     if form.name != TRANSCRIPT_FORMAT:
         script, _ = reworded(script, options.wording)
     return form.write(script, options, name).decode()
@@ -277,6 +278,7 @@ def speech_of(
             return workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=number)
 
         taken = track
+        # The track that a run would take.
         if taken is None:
             taken = track_to_take(workers.contents(recording), stream).number
         sound = stream(taken)

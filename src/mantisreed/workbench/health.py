@@ -69,6 +69,7 @@ def checks(config: str | None) -> Iterator[Check]:
     yield Check("settings", "ok", f"{file}, {count_of(len(workspace.engines), 'engine card')}")
     yield _trust(workspace)
     for card in workspace.engines.values():
+        # Profiles of a card have its host and its secrets.
         if ":" not in card.name:
             yield from _engine(workspace, card)
     yield from _ledger(workspace)
@@ -115,6 +116,7 @@ def _engine(workspace: Workspace, card: EngineCard) -> Iterator[Check]:
         else:
             yield Check(name, "ok", f"runs {program}")
         return
+    # Part of the address is a value that only a request has.
     if card.url is None or card.url.names:
         yield Check(name, "note", "its address is known only when something is sent")
         return
@@ -195,6 +197,7 @@ def _storage(workspace: Workspace, what: str, address: str) -> Check:
 def _folder(what: str, folder: Path) -> Check:
     """Whether a folder can be written, and has room."""
     existing = folder
+    # A folder that is not there yet is made in the nearest that is.
     while not existing.exists() and existing != existing.parent:
         existing = existing.parent
     place = printable(folder)

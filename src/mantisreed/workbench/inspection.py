@@ -32,6 +32,7 @@ def inspect_recordings(
 
 
 async def _inspected(recordings: Sequence[Source], track: int | None) -> list[Inspected]:
+    # One for each core: decoding takes all of it.
     room = asyncio.Semaphore(os.cpu_count() or 1)
 
     async def one(recording: Source, folder: Path) -> Inspected:

@@ -46,6 +46,8 @@ def check_same_recording(
         is_other = abs(lasts - facts.duration) > _slack(facts.duration)
         expected = facts.duration
     else:
+        # Subtitles alone do not say how long the recording is, but not shorter than their last
+        # words.
         expected = max((passage.end for passage in transcript.passages), default=0.0)
         is_other = lasts < expected - _slack(expected)
     if is_other:

@@ -139,6 +139,7 @@ class _Planner:
         )
         pieces: list[PlannedPiece] = []
         for piece in prepared:
+            # The first of each channel has no seam before it.
             is_first = all(piece.channel != before.channel for before in pieces)
             pieces.append(_planned_piece(piece, is_first=is_first))
         billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
@@ -157,6 +158,7 @@ class _Planner:
         if self._ledger is None:
             return None
         try:
+            # As a run would cut it: where some of it was answered, along the same cuts.
             cuts = self._ledger.jobs.cuts(identity_of(self._options, file_digest(path)))
         except OSError:
             return None  # preparing it tells what is wrong

@@ -96,6 +96,7 @@ def cover_recording(recording: Path, target: Path, covering: Covering) -> Covere
     if target.exists() and target.samefile(recording):
         raise InputError("the recording itself is not written over", where=printable(target))
     make_folder(target.parent)
+    # Under another name until it is whole: half of a copy would look like all of it.
     partial = target.with_name(f".{secrets.token_hex(8)}.part")
     try:
         found = _copy(recording, partial, covering)
@@ -122,6 +123,7 @@ def _copy_exactly(recording: Path, target: Path, covering: Covering) -> tuple[fl
     with soundfile.SoundFile(recording) as source:
         rate = source.samplerate
         chosen = covering.in_samples(rate, source.frames)
+        # Wide enough that every sample comes back as it was.
         width = _WIDTHS.get(source.subtype, "int32")
         form = {
             "samplerate": rate,
@@ -147,6 +149,7 @@ def _copy_decoded(recording: Path, target: Path, covering: Covering) -> tuple[fl
         "subtype": "PCM_16",
         "format": "FLAC",
     }
+    # Its length is known when it is decoded.
     chosen = covering.in_samples(rate, 1 << 62)
     at = 0
     with soundfile.SoundFile(target, "w", **form) as sink:

@@ -37,6 +37,7 @@ _PLAYABLE = {
 
 _SMALL = 10_000  # bytes a second; a recording that is not larger is put into the page as it is
 _SHORT = 2_000_000  # bytes; so is one that is short
+# Speech can be understood at half of that; this is pleasant to listen to.
 _SPEECH = replace(FORMATS["webm"], bit_rate=24_000)
 
 Content = Literal["always", "where needed", "never"]
@@ -105,6 +106,7 @@ def sound_for_page(
                     encoder.write(block)
         duration = stream.seconds
     included = encoded.getvalue() if is_encoded else None
+    # As it is: no copy sounds better.
     if content == "always" and is_as_it_is:
         included = recording.read_bytes()
     peaks, per_second = outline.peaks(duration)
@@ -144,6 +146,7 @@ class _Outline:
         samples = np.concatenate([self._rest, block[0]])
         step = SAMPLE_RATE // _PEAKS
         whole = len(samples) // step * step
+        # Blocks end where they like; a peak is of as many samples each time.
         self._rest = samples[whole:]
         if whole:
             # The lowest sample of all has no positive counterpart in 16 bits.
@@ -161,6 +164,7 @@ class _Outline:
             per_second = _PEAKS_OF_LONG
             several = _PEAKS // per_second
             levels = np.pad(levels, (0, -len(levels) % several)).reshape(-1, several).max(axis=1)
+        # A recording of silence has no loudest.
         loudest = max(1, int(levels.max()))
         return (levels.astype(np.uint32) * 255 // loudest).astype(np.uint8), per_second
 

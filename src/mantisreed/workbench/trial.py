@@ -190,6 +190,7 @@ class _Waits:
         Raises:
             EngineError: it is not.
         """
+        # The same table as in a run, so that a trial shows what will happen.
         rule = after("sending", event_while_sending(error))
         await self._rest(
             error, may_pass=rule.again in ("soon", "as asked") and rule.charge == "none"
@@ -335,6 +336,7 @@ class _ShowingTransport:
                 self._hidden.append(Secret(str(value)))
         self._show("the answer", described_answer(answer, self._hiding(request), seconds))
         for number, file in enumerate(self._files(answer), 1):
+            # What it was packed in does not say what is inside.
             kind = "application/json" if file.lstrip()[:1] in (b"{", b"[") else "text/plain"
             shown = HttpAnswer(answer.status, {"content-type": kind}, file, answer.url)
             heading = f"the answer, unpacked ({number})"

@@ -20,6 +20,7 @@ from mantisreed.errors import (
 if TYPE_CHECKING:
     from mantisreed.cards.wire.run import ExchangeRun
 
+# As `Range` and `Content-Range` have it (RFC 9110, 14): the number of the last byte.
 _RANGE = re.compile(r"(?:bytes[ =])?\s*0\s*-\s*(\d+)(?:/.*)?")
 _MOST_FAILURES = 4  # in a row, without a byte more having arrived
 _FIRST_PAUSE = 1.0  # seconds
@@ -78,10 +79,12 @@ class ChunkSender:
                 failures = 0
             except (UnreachableError, EngineBrokeError, SlowDownError) as error:
                 failures += 1
+                # Failures in a row: a long upload may well meet more than that on its way.
                 if failures >= _MOST_FAILURES:
                     raise
                 await self._sleep(max(_FIRST_PAUSE * 2**failures / 2, error.retry_after or 0.0))
                 following = await self._asked_again(send, offset)
+                # The service has all of it, and the answer that said so was lost.
                 if answer is None and following >= len(self._content):
                     answer = HttpAnswer(200)
             else:
@@ -109,6 +112,7 @@ class ChunkSender:
         if self._chunks.size is not None:
             size = self._chunks.size.bytes_of(self._run.values)
         elif self._links:
+            # As many chunks as there are links, the last one shorter.
             size = max(1, -(-len(self._content) // len(self._links)))
         if size is None:
             raise self._wrong(
@@ -152,6 +156,7 @@ class ChunkSender:
         if received is None:
             # The last answer is often the finished upload, which does not count any more.
             return end
+        # It would go on for ever, or leave a hole.
         if received > end or received <= offset < len(self._content):
             what = f"has received {received} bytes, after bytes {offset} to {end} were sent"
             raise self._senseless(f"it says that it {what}", answer)
@@ -193,6 +198,7 @@ def _received(take: Take, answer: HttpAnswer) -> int | None:
     if isinstance(found, bool) or found is None:
         return None
     text = str(found).strip()
+    # A plain number counts bytes; a range names the last one.
     if text.isascii() and text.isdecimal():
         return int(text)
     matched = _RANGE.fullmatch(text)

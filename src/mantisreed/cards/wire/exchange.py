@@ -126,6 +126,7 @@ class Exchange:
         Raises:
             EngineError: a request failed.
         """
+        # What was uploaded before a later step failed need not be sent again.
         run = self._left_off.pop(key, None) or self.run_of(values, attachment)
         try:
             await self.go_through(run, before)
@@ -362,6 +363,7 @@ class Exchange:
 
     async def _resumed(self, standing: Standing) -> ExchangeRun:
         run = _run_from(standing)
+        # Secrets are kept as marks, and put back from where they are now.
         run.values = dict(unmarked(run.values, self._sender.secrets))
         run.bases = dict(unmarked(run.bases, self._sender.secrets))
         run.values = self._sender.with_secrets(run.values)
@@ -460,6 +462,7 @@ def pauses(step: Step, *, first: float | None = None) -> Iterator[float]:
         default = _DEFAULT_INTERVAL
     else:
         default = float(step.interval)
+    # An engine that calls is asked late at first, and no later than that afterwards.
     pause = default if first is None else first
     while True:
         yield pause

@@ -49,6 +49,7 @@ class HttpAnswer:
 
     def header(self, name: str) -> str | None:
         """The value of a header; several of the same name are joined, as HTTP has it."""
+        # Several of one name mean the same as one with commas (RFC 9110, 5.3).
         values = self.header_values(name)
         if values:
             return ", ".join(values)
@@ -62,6 +63,7 @@ class HttpAnswer:
     def cookie(self, name: str) -> str | None:
         """The value of a cookie that the answer sets."""
         for value in self.header_values("set-cookie"):
+            # Each by itself: one that cannot be read would take the others along.
             cookies: SimpleCookie = SimpleCookie()
             try:
                 cookies.load(value)

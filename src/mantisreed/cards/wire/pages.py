@@ -50,6 +50,7 @@ class PageReader:
                     return answer
                 return HttpAnswer(200, answer.headers, joined(bodies), answer.url)
             values, url, offset = following
+            # A service that always gives the same link would be asked for ever.
             place = json.dumps([values, url], default=str)
             if place in seen:
                 raise self._endless(
@@ -72,6 +73,7 @@ class PageReader:
         """Values, URL and offset of the next page; None when there is none."""
         pages = self._pages
         following: tuple[dict[str, Any], str | None, int] | None = None
+        # The service's own word comes before a link or token, which some give on the last page too.
         if pages.more is not None and not pages.more.holds_in(answer):
             return None
         if pages.next_url is not None:
@@ -85,6 +87,7 @@ class PageReader:
         else:
             offset += self._count(answer)
             place = {"page_offset": offset, "page_number": pages.first + number}
+            # An empty page is behind the last one.
             if self._count(answer):
                 following = ({"page_token": None, **place}, None, offset)
         return following

@@ -73,6 +73,7 @@ class ReplacedSecrets:
                 # This process has it, and goes on; the next one has to be given a new one.
                 _log.warning("%s: secret %s: %s", self._engine, name, error)
             else:
+                # From where it was put, so that it knows its place when it is replaced again.
                 new[name] = await self._attempted(kept.read)
         return new
 

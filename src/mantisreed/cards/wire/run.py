@@ -55,4 +55,5 @@ class ExchangeRun:
                 )
             self.values[key] = value
             self.taken.add(key)
+            # A link in an answer is relative to where the answer came from.
             self.bases[key] = answer.url

@@ -142,6 +142,7 @@ class StepSender:
     async def _heard(self, sending: "_Sending") -> HttpAnswer:
         """The answer to one request; the last one of an exchange is heard while it comes."""
         stream, step = self._options.stream, sending.step
+        # Only the reply is worth listening to.
         if stream is None or sending.name != self._sequence.steps[-1][0]:
             return await sending.send()
         if stream.is_events and step.verb == "GET":
@@ -153,6 +154,7 @@ class StepSender:
         run = sending.run
         items = run.values[name]
         is_last = sending.name == self._sequence.steps[-1][0]
+        # In the middle nobody could say which of the answers counts.
         if not is_last or len(items) > _MOST_LINKS:
             wrong = f"{len(items)} links" if is_last else "a list"
             raise BadRequestError(
@@ -219,6 +221,7 @@ class StepSender:
     async def _is_renewed(self, sending: "_Sending") -> bool:
         """Make the login anew that the service has refused; False when there is none."""
         if self._session is not None:
+            # By its generation: others may have renewed it while this request was on its way.
             self._session.refuse(sending.generation)
             return True
         return await self.recover(sending.run)
@@ -244,6 +247,7 @@ class StepSender:
         answer = await (part.carry or self._transport.exchange)(request)
         _log.info("%s: HTTP %d with %d bytes", sending.name, answer.status, len(answer.body))
         self._check(sending, answer, request.secrets)
+        # Of each question its own: the same step asks for many jobs.
         if step_tag := answer.header("etag"):
             self._etags[self._question(sending)] = step_tag
         pause = seconds_until_more(answer)
@@ -276,6 +280,7 @@ class StepSender:
             "etag": self._etags.get(self._question(sending)),
         }
         values = {**values, **values_of_card(self._card, values), **part.values}
+        # A copy, as a page's link is taken for this request alone.
         taken = set(run.taken)
         if part.url is not None:
             # A link is followed by asking for it, however the first page was asked for.

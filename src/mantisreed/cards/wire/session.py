@@ -53,6 +53,7 @@ class Session:
         Raises:
             EngineError: it failed.
         """
+        # One login for all who wait for it.
         async with self._lock:
             if self._values is None or (self._ends is not None and self._clock() >= self._ends):
                 answer = await log_in()
@@ -83,6 +84,7 @@ class Session:
         seconds = self._seconds(answer)
         if seconds is None:
             return None
+        # A login that lasts for a few seconds is used for half of them.
         return self._clock() + max(seconds - _EARLY, seconds / 2)
 
     def _seconds(self, answer: HttpAnswer) -> float | None:
@@ -103,6 +105,7 @@ class Session:
 def _seconds_or_moment(found: Any, now: float) -> float | None:
     """Seconds from now; some services give the moment itself where others give seconds."""
     try:
+        # Seconds are the standard's; some services give the moment in the same field.
         return float(found)
     except (TypeError, ValueError):
         moment = moment_from(found)

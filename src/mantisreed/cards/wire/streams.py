@@ -108,8 +108,10 @@ class EventReader:
                 whole = kept + answer.body
                 if self._stream.is_whole(whole):
                     return HttpAnswer(answer.status, answer.headers, whole, answer.url)
+            # Half an event is sent again, whole.
             new = _whole_events(answer.body if lost is None else bytes(begun))
             ids = _ID.findall(new)
+            # Only events with a number bring it further.
             vain = 0 if ids else vain + 1
             last_id = ids[-1].decode("utf-8", "replace") if ids else last_id
             if not last_id or vain >= _MOST_VAIN:
@@ -131,4 +133,5 @@ def _pause(body: bytes, vain: int) -> float:
     """Seconds before the next connection: the service may have said how many."""
     said = _RETRY.findall(body)
     first = int(said[-1]) / 1000 if said else _FIRST_PAUSE
+    # As the service asks, and longer with each vain try.
     return float(min(first * 2**vain, _LONGEST_PAUSE))

@@ -79,6 +79,7 @@ def _paragraphs(file: Path, transcript: Transcript) -> tuple[list[Paragraph], bo
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
         lines = []
         for cue in single_voices(script.cues):
+            # A dash says that somebody speaks, and is no word.
             lines.extend([(line.removeprefix(DASH), cue.speaker) for line in cue.lines])
         return [Paragraph(line, speaker) for line, speaker in lines], True
     return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
@@ -87,6 +88,7 @@ def _paragraphs(file: Path, transcript: Transcript) -> tuple[list[Paragraph], bo
 def _with_speaker(line: str, transcript: Transcript) -> Paragraph:
     """A line of plain text; where the transcript has speakers, a name before it is one."""
     name, colon, said = line.partition(": ")
+    # A sentence may hold a colon; a name is short, and the transcript has speakers.
     is_name = bool(colon) and 0 < len(name) <= _LONGEST_NAME and bool(transcript.speakers)
     if is_name:
         return Paragraph(said, name)
@@ -136,6 +138,7 @@ def _learn(console: Console, changes: Changes, glossary: Path) -> None:
         known = ""
     kept = []
     for (was, now), count in changes.pairs.most_common():
+        # Punctuation is not what was misheard.
         entry = f"{was.strip('.,;:!?')} -> {now.strip('.,;:!?')}"
         if entry in known:
             continue

@@ -51,6 +51,7 @@ def run(console: Console, asked: Arguments) -> int:
         check_picture(Path(asked.plot))
     workspace = open_workspace(asked.config)
     names = tuple(name.strip() for name in asked.engines.split(",") if name.strip())
+    # A trial of engines sends no mail.
     options = run_options(workspace, asked.options | {"no_follow_ups": True})
     references = tuple(map(read_reference, asked.reference))
     with ProgressDisplay(console) as progress:
@@ -76,6 +77,7 @@ def _draw(found: Compared, path: Path) -> None:
 
     numbers = range(len(found.recordings))
     counts = [len(one.differences) if one is not None else -1 for one in found.comparisons]
+    # The one where there is most to see.
     chosen = max(numbers, key=lambda number: counts[number])
     comparison = found.comparisons[chosen]
     if comparison is not None:
@@ -145,6 +147,7 @@ def _show(console: Console, found: Compared, most: int) -> None:
             console.result(f"\n{recording.name}: there are no two transcripts to compare")
             continue
         longest = sorted(comparison.differences, key=lambda one: -one.words)[:most]
+        # In the order in which they are heard.
         shown = sorted(longest, key=lambda one: one.start)
         count = len(comparison.differences)
         if count == 1:

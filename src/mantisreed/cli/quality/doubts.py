@@ -33,6 +33,7 @@ def run(console: Console, asked: Arguments) -> int:
         # What the transcript came with was found with the recording at hand.
         found = list(document.doubts) or doubts_of(document)
     else:
+        # These cannot be found again from the text and the sound.
         kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
         speech, notes = speech_of_transcript(document, Path(asked.recording))
         found = [*doubts_of(document, speech), *kept]

@@ -126,7 +126,9 @@ class _Copies:
         places: Sequence[PersonalPlace],
     ) -> tuple[list[Path], CoveredRecording | None]:
         """The files that were written, and what was covered in the sound."""
+        # No copy is written over what it is made of.
         sources = [source] + ([recording] if recording is not None else [])
+        # A name may stand in the name of the file too.
         stem = hidden_name((recording or source).name.split(".")[0], redaction)
         copied = None
         if recording is not None:

@@ -78,6 +78,7 @@ def _actions_of(
         add_config(made[name], default=argparse.SUPPRESS)
         if name in with_json:
             made[name].add_argument(
+                # It stands before or behind the action; a default here would undo the one before.
                 "--json",
                 action="store_true",
                 dest="as_json",
@@ -315,6 +316,7 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
         help="Of all recordings and uploads of one token (default: any)",
     )
     parser.add_argument(
+        # What is on its way has been paid for.
         "--shutdown-timeout",
         metavar="DURATION",
         help="Time for running requests at the end (default: 30s)",

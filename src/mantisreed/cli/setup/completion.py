@@ -20,6 +20,7 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Print it."""
+    # The login shell is usually the one at hand.
     shell = asked.shell or PurePath(os.environ.get("SHELL", "")).name
     if shell not in SHELLS:
         raise InputError(

@@ -62,6 +62,7 @@ def _shown(console: Console, asked: Arguments) -> int:
     compositions = demo_compositions(phrases)
     key = server.new_key()
     with ThreadPoolExecutor() as pool:
+        # Beside the composing: both take seconds.
         ear = pool.submit(Listener, phrases)
         for number, name in enumerate(write_recordings(compositions, recordings), 1):
             console.note(f"composed {number} of {len(compositions)}: {name}")
@@ -133,6 +134,7 @@ def _flow(
             for error in problems_of_follow_ups(outcome):
                 console.problem(error)
 
+        # Its recordings are whole when they come, so that nobody need wait for them to settle.
         watching = WatchOptions(until_idle=0.25, settle_time=0.2)
         watch([inbox], open_workspace(settings), None, watching, WatchHooks(on_outcome=tell))
         mails = [email.message_from_bytes(one, policy=default) for one in box.messages[before:]]
@@ -201,6 +203,7 @@ def _followed(outcome: Outcome) -> str:
 
 
 def _make_folders(folder: Path, recordings: Path, cards: Path) -> None:
+    # A demo may be run again in its own folder, and in no other.
     ours = cards.exists() and may_write_cards(cards)
     if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
         raise OutputError(

@@ -22,6 +22,7 @@ def run(console: Console, asked: Arguments) -> int:
         for name, page in known.items():
             console.result(f"{name.ljust(18)} {_title_of(page)}")
         return 0
+    # `mantisreed docs card` finds `engine-cards` where it is the only one.
     close = [name for name in known if asked.topic.lower() in name]
     if asked.topic not in known and len(close) != 1:
         raise InputError(
@@ -42,6 +43,7 @@ def _folder() -> Path:
     """Where the pages are: in the package where it is installed, beside it in a working copy."""
     package = Path(mantisreed.__file__).parent
     inside = package / "docs"
+    # Beside the package where it runs from a checkout.
     return inside if inside.is_dir() else package.parent.parent / "docs"
 
 

@@ -32,6 +32,7 @@ def run(console: Console, asked: Arguments) -> int:
         table.add_row(check.what, check.verdict, Text(check.told))
     console.table(table)
     for check in found:
+        # Behind the table, where there is room for a sentence.
         if check.advice and check.verdict != "ok":
             console.result(f"{check.what}: {check.advice}")
     if problems:

@@ -61,6 +61,7 @@ def _opened(config: str | None) -> Workspace:
         return open_workspace(config)
     except InputError:
         shared = user_settings_file()
+        # Cards of the user's own settings are listed anywhere; a broken workspace is told.
         if config or not shared.is_file() or _is_in_a_workspace():
             raise
         return open_workspace(shared)
@@ -79,6 +80,7 @@ def _list(console: Console, workspace: Workspace, *, as_json: bool) -> int:
 
     table = plain_table()
     headings = ["engine", "exchange", "takes", "price", "rate limit", "secrets"]
+    # Where all come from one file, nobody asks from which.
     if len({facts["from"] for facts in cards}) > 1:
         headings.append("from")
     for heading in headings:
@@ -211,6 +213,7 @@ def _learn(console: Console, asked: Arguments) -> int:
             seconds = parse_duration(asked.length)
     except ValueError as error:
         raise InputError(str(error), where="--length") from error
+    # A command as one argument, as it is copied from a page.
     is_command = sample.lstrip().startswith("curl ")
     if is_command:
         content = sample.encode()

@@ -56,6 +56,7 @@ def run(console: Console, asked: Arguments) -> int:
                 advice="`mantisreed convert` makes some",
             )
         cues: Sequence[Cue] = script.cues
+        # The script tells where the file does not: full-width signs have other lengths.
         own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
         tongue = asked.language or script.language
         found = [
@@ -63,6 +64,7 @@ def run(console: Console, asked: Arguments) -> int:
             *check_cues(cues, own, tongue),
             *check_speech(cues, speech),
         ]
+        # Format, cues and speech are judged apart, and read together.
         findings = sorted(found, key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
@@ -112,6 +114,7 @@ def _fixed(
     cues = fixed(script.cues or (), rules, language, findings)
     written = format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
     before = None
+    # Nothing is kept and nothing is told where nothing changes.
     if written != file.read_bytes():
         before = _kept_before(file)
         write_whole(file, written)

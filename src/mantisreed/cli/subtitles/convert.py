@@ -167,6 +167,7 @@ def _stem(source: Path) -> str:
         suffix = format_of(source).suffix
     except InputError:
         return source.stem
+    # `talk.timed.txt` is called talk.
     if source.name.lower().endswith(suffix):
         return source.name[: -len(suffix)]
     return source.stem
@@ -192,6 +193,7 @@ def _joined(console: Console, scripts: Sequence[Script], offsets: str | None) ->
             f"{len(scripts)} files are read, and {len(moments)} times are given",
             where="--offsets",
         )
+    # Where nobody said it, it is guessed, and told.
     if not offsets and len(scripts) > 1:
         console.note(
             f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that",
@@ -277,6 +279,7 @@ class _Change:
     def applied(self, script: Script) -> Script:
         """The script cut, stretched, then shifted; without cues where they are laid out anew."""
         if self.since is not None or self.until is not None:
+            # First, as the moments are those of the file that is read.
             script = part(script, *self.span)
         if self.stretch is None:
             factor = 1.0

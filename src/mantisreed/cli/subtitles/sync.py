@@ -54,6 +54,7 @@ def run(console: Console, asked: Arguments) -> int:
         moved = synced.cues
     for note in script.notes:
         console.note(f"note: {printable(asked.source)}: {note}")
+    # By their new times, as they may have changed places.
     anew = replace(
         script,
         cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))),

@@ -69,6 +69,7 @@ class Filling:
     def take(self, outcome: Outcome) -> None:
         """Note what became of a recording, and write it from time to time."""
         self._note(outcome)
+        # So that a table that is open in another program shows how far it is.
         if time.monotonic() - self._written > _PAUSE:
             with suppress(MantisreedError):  # it is tried again, and told in the end
                 self.write()
@@ -91,6 +92,7 @@ class Filling:
         """
         if self._is_changed:
             for table in self._tables:
+                # Somebody may have edited it meanwhile: their cells stay, and are told.
                 told = table.write()
                 self.conflicts += [f"{printable(table.file)}: {conflict}" for conflict in told]
         self._is_changed = False

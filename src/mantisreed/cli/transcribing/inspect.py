@@ -63,6 +63,7 @@ def _lines(name: str, found: Examination) -> list[str]:
     noise = "none: digital silence"
     if found.noise is not None:
         noise = f"{found.noise:.1f} dBFS"
+    # Without speech or without noise there is no distance between them.
     if found.snr is not None:
         noise += f", speech {found.snr:.0f} dB over it"
     share = 0.0

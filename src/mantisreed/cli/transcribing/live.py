@@ -32,6 +32,7 @@ def run_live(console: Console, asked: Arguments) -> int:
         raise InputError(f"a pause has to last {_SHORTEST_PAUSE:g} s or more", where="--pause")
     # A phrase is one piece of one channel.
     of_pieces = {option.name for option in PIECES}
+    # Their defaults are those of files.
     given = {name: value for name, value in asked.options.items() if name not in of_pieces}
     workspace = open_workspace(asked.options.get("config"))
     options = run_options(workspace, given)

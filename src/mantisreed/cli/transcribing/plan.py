@@ -64,6 +64,7 @@ def _draw(path: Path, planned: Sequence[PlannedRecording], track: int | None) ->
 
     inspected = inspect_recordings([plan.recording for plan in planned[:MOST_PANELS]], track=track)
     drawn = []
+    # Only as many are drawn as have room.
     for plan, one in zip(planned, inspected, strict=False):
         channels = list(dict.fromkeys(piece.channel for piece in plan.pieces))
         lanes = [

@@ -66,6 +66,7 @@ def _recordings(
     if "-" in asked.sources:
         if sys.stdin.isatty():
             raise InputError("standard input is a terminal: pipe a recording into it", where="-")
+        # With --no-keep nothing is put on the disk.
         place = hidden or stack.enter_context(memory_folder())
         found.append(kept_input(sys.stdin.buffer, place, asked.name or DEFAULT_NAME))
         stack.callback(drop_input, found[0])
@@ -79,5 +80,6 @@ def _print(outcomes: Sequence[Outcome], form: OutputFormat, writing: WriteOption
         for outcome in outcomes
         if outcome.transcript is not None
     ]
+    # As the format has it: the console would mend control characters.
     sys.stdout.write("\n".join(texts))
     sys.stdout.flush()

@@ -24,6 +24,7 @@ def queueing(workspace: Workspace, options: RunOptions, priority: int | None) ->
             f"expected a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY}",
             where="--priority",
         )
+    # Before the first recording comes, which may be hours later.
     checked_queue(workspace, options)
 
     def queued(sources: Sequence[Source]) -> list[Outcome]:

@@ -47,6 +47,7 @@ class _Heard:
         """Take a block, and tell what is heard, not too often."""
         self._rest += block
         end = b"\n\n" if self._reply.format == "events" else b"\n"
+        # As far as it is whole: what comes later belongs to the next line or event.
         ready, found, rest = self._rest.replace(b"\r\n", b"\n").rpartition(end)
         if not found:
             return
@@ -68,6 +69,7 @@ class _Heard:
         if self._reply.is_whole_text:
             self._texts = {"": text}
             return
+        # Without a key each document adds to the text.
         place = f"#{len(self._texts)}"
         if self._reply.key is not None:
             known = self._reply.key.find(document)
@@ -82,6 +84,7 @@ class _Heard:
         text = " ".join(joint.join(self._texts.values()).split())
         if len(text) <= _SHOWN:
             return text
+        # From a whole word on.
         return "…" + text[-_SHOWN:].partition(" ")[2]
 
 

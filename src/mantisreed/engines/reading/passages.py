@@ -84,6 +84,7 @@ class DocumentReader:
         for document in documents:
             for item in listed(paths.each, document, "reply.tracks.each", self._context.duration):
                 label = _optional(paths.speaker, item) or str(number)
+                # By its place: two tracks without names are two speakers.
                 number += 1
                 for passage in self._in_documents([item], turns):
                     speaker = passage.speaker or label
@@ -197,6 +198,7 @@ class DocumentReader:
 
     def _by_speaker(self, whole: Passage, words: Sequence[TimedText]) -> Iterator[Passage]:
         """The passage with its words; several where its words have several speakers."""
+        # Words that know their speaker are surer than the passage around them.
         voices = {word.speaker for word in words}
         if not words:
             yield whole
@@ -245,6 +247,7 @@ class DocumentReader:
         oddities = self._context.oddities
         if self._words_have_times:
             untimed = [word for word in words if not math.isfinite(word.start)]
+            # Some have times and some have none: these are estimated.
             if untimed:
                 oddities.note("untimed", repr(untimed[0].text), len(untimed))
         if turns is not None:
@@ -252,6 +255,7 @@ class DocumentReader:
         latest: dict[str | None, float] = {}
         is_ordered = True
         for word in words:
+            # Of each speaker by itself: two may speak at once, and each is in order.
             before = latest.get(word.speaker, -1.0)
             if word.start < before - SLACK:
                 oddities.note(
@@ -264,6 +268,7 @@ class DocumentReader:
                 latest[word.speaker] = before
         if is_ordered or not all(math.isfinite(word.start) for word in words):
             return list(words)
+        # Telling is not enough here: cues would run backwards.
         return sorted(words, key=lambda word: word.start)
 
     @property
@@ -336,6 +341,7 @@ class _Turns:
         for start, end, label in self._turns:
             own = self._of_speakers.setdefault(label, [])
             if own and start <= own[-1][1]:
+                # Turns of one speaker may lie within each other.
                 own[-1] = (own[-1][0], max(own[-1][1], end))
             else:
                 own.append((start, end))
@@ -361,6 +367,7 @@ class _Turns:
     def _nearest(self, word: TimedText) -> str:
         middle = (word.start + word.end) / 2
         near = bisect_right(self._starts, middle)
+        # The turns around it: of those before, the last two may end nearest.
         candidates = self._turns[max(0, near - 2) : near + 1]
         return min(candidates, key=lambda turn: max(turn[0] - middle, middle - turn[1]))[2]
 
@@ -374,6 +381,7 @@ def _common(turns: Sequence[tuple[float, float]], word: TimedText) -> float:
     for start, end in turns[max(0, at - 1) :]:
         if start >= word.end:
             break
+        # Of one turn, and not of all together: a word lies in one.
         best = max(best, min(end, word.end) - max(start, word.start))
     return best
 
@@ -446,6 +454,7 @@ def _grouped(words: Sequence[TimedText]) -> Iterator[Passage]:
     """Words as passages: a new one after a long pause and at a change of speaker."""
     run: list[TimedText] = []
     for word in words:
+        # A passage ends with its speaker, or where nobody has spoken for long.
         if run and (word.speaker != run[-1].speaker or word.start - run[-1].end > LONGEST_PAUSE):
             yield _as_passage(run)
             run = []

@@ -65,6 +65,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     """
     reply, oddities = card.reply, Oddities()
     bodies = bodies_of(reply, body)
+    # Before anything is read: an answer for silence need not look like a reply.
     if says_no_speech(card, body):
         return ParsedReply(())
     for part in bodies:
@@ -106,6 +107,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
 def _read_documents(
     reply: Reply, reader: DocumentReader, documents: Sequence[Any], piece: Piece, oddities: Oddities
 ) -> list[Passage]:
+    # Both, where a card has both: they tell each other's mistakes.
     text = reader.text(documents) if reply.text else ""
     _check_length(len(text), piece)
     if not (reply.passages or reply.words):
@@ -117,6 +119,7 @@ def _read_documents(
             f"reply.text ({reply.text}) finds text, but no passage or word is found"
         )
     _check_length(sum(len(passage.text) for passage in passages), piece)
+    # Those with words keep them.
     if any(not passage.words for passage in passages):
         passages = passages_over_speech(
             [_within(passage, piece) for passage in passages], piece.speech
@@ -197,6 +200,7 @@ def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: O
     confidences = [
         table.confidence for table in (reply.words, reply.passages) if table and table.confidence
     ]
+    # One that is there shows that the path is right.
     if confidences and all(word.confidence is None for word in words):
         oddities.note("lacking", f"confidence ({confidences[0]})")
     speakers = [table.speaker for table in (reply.words, reply.passages) if table and table.speaker]
@@ -215,9 +219,11 @@ def _note_what_is_unheard(
     whole when it can be read; a stream may have broken off between two lines.
     """
     is_timed = any(table and table.has_times for table in (reply.passages, reply.words))
+    # Without times of its own its end is where the speech ends anyway.
     if reply.format not in ("lines", "events") or not is_timed or not passages:
         return
     end = max(passage.end for passage in passages)
+    # Only behind the last word: an engine may well pass over what is before it.
     unheard = sum(max(0.0, stop - max(start, end)) for start, stop in piece.speech)
     speech = sum(stop - start for start, stop in piece.speech)
     if unheard >= max(_UNHEARD_SECONDS, _UNHEARD_SHARE * speech):
@@ -282,6 +288,7 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
     """Time-marked conversation files, as NIST's scoring tools define them: a word on each line."""
     by_channel: dict[str, list[Word]] = {}
     for number, line in enumerate(text.splitlines(), 1):
+        # Remarks, as programs that write CTM put them there.
         if line.strip() and not line.lstrip().startswith((";;", "#")):
             channel, word = _ctm_word(number, line, piece)
             by_channel.setdefault(channel, []).append(word)
@@ -313,8 +320,10 @@ def _ctm_word(number: int, line: str, piece: Piece) -> tuple[str, Word]:
         raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
     if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
         raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}")
+    # Some room at the end, as encoders and engines add silence.
     if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
         raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
+    # A score of another scale, which CTM does not name.
     if confidence is not None and not 0.0 <= confidence <= 1.0:
         confidence = None
     end = min(start + length, piece.duration)

@@ -106,6 +106,7 @@ class TimeUnit:
     def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
         try:
             number = float(
+                # One comma is a decimal one, as in most of Europe; several part thousands.
                 found.replace(",", ".")
                 if isinstance(found, str) and found.count(",") == 1
                 else found
@@ -135,6 +136,7 @@ def _scale_of(source: str | float) -> Fraction:
     if not isinstance(source, str):
         if not (math.isfinite(source) and source > 0):
             raise ValueError(f"expected seconds for each unit, found {source!r}")
+        # 0.02 as a float is not quite a fiftieth.
         return Fraction(source).limit_denominator(10**9)
     if source in _SCALES:
         return _SCALES[source]
@@ -198,6 +200,7 @@ def _from_parts(found: dict[str, object]) -> float | None:
         if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9:
             said = str(value).strip()
         else:
+            # A number of a thousand digits takes long to read, and is no time.
             said = ""
         if not is_modest_number(said):
             return None
@@ -208,6 +211,7 @@ def _from_parts(found: dict[str, object]) -> float | None:
 def _from_iso_8601(text: str) -> float | None:
     """A duration such as PT1M2.5S (ISO 8601-1, 5.5.2.2), without years and months."""
     matched = _ISO_8601.fullmatch(text)
+    # `P` alone says nothing.
     if matched is None or not any(matched.groups()[1:]):
         return None
     days, hours, minutes, seconds = (

@@ -62,6 +62,7 @@ def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
     Raises:
         UnexpectedReplyError: something around it is not as the card says.
     """
+    # Each page may be packed by itself.
     bodies = list(chain.from_iterable(unpacked_files(page, reply.file) for page in parted(body)))
     for layer in reply.inside.items:
         packed = chain.from_iterable(_taken_out(layer, outer) for outer in bodies)
@@ -116,6 +117,7 @@ def _parts_of_multipart(body: bytes, boundary: bytes, file: str | None) -> list[
     Raises:
         UnexpectedReplyError: it breaks off, or no part is named so.
     """
+    # Without its last boundary it was cut off, however whole its parts look.
     if not re.search(b"\r?\n--" + re.escape(boundary) + rb"--\s*\Z", body):
         raise _BrokenOffError("its packing (multipart) breaks off")
     found, names = [], []
@@ -130,6 +132,7 @@ def _parts_of_multipart(body: bytes, boundary: bytes, file: str | None) -> list[
         own = [str(name) for name in (*called, said.get_content_type()) if name]
         names.append(own[0])
         if file is None:
+            # Engines that read aloud as well send sound beside the text.
             is_wanted = said.get_content_maintype() not in ("audio", "video", "image")
         else:
             is_wanted = any(fnmatchcase(name, file) for name in own)
@@ -143,6 +146,7 @@ def _parts_of_multipart(body: bytes, boundary: bytes, file: str | None) -> list[
 
 def looks_packed(body: bytes) -> bool:
     """Whether an archive is in a reply, or around it."""
+    # A zip may have something in front of it, such as a program.
     return body.startswith((_GZIP, _ZIP)) or _ZIP in body[:4096]
 
 
@@ -152,11 +156,13 @@ def _gunzipped(body: bytes) -> bytes:
     try:
         while rest:  # there may be several members, RFC 1952, 2.2
             unpacker = zlib.decompressobj(wbits=31)
+            # One byte beyond the limit tells that there is more.
             unpacked_body += unpacker.decompress(rest, LARGEST_REPLY - len(unpacked_body) + 1)
             if len(unpacked_body) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large once unpacked")
             if not unpacker.eof:
                 raise _BrokenOffError("its packing (gzip) breaks off")
+            # Some writers fill the last block with zeros.
             rest = unpacker.unused_data.lstrip(b"\0")
     except zlib.error:
         raise UnexpectedReplyError("its packing (gzip) is damaged") from None
@@ -192,6 +198,7 @@ def _unzipped(body: bytes, file: str | None) -> list[bytes]:
                 raise UnexpectedReplyError(
                     f"its archive holds several files ({names}): reply.file says which"
                 )
+            # What the archive says; what is in it is measured below.
             if sum(member.file_size for member in wanted) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large once unpacked")
             contents = []
@@ -210,6 +217,7 @@ def _unzipped(body: bytes, file: str | None) -> list[bytes]:
 def _in_order(name: str) -> list[tuple[int, int, str]]:
     """What files are sorted by: `part-2` comes before `part-10`."""
     return [
+        # `part-10` comes behind `part-2`.
         (0, int(part), "") if part.isdecimal() else (1, 0, part)
         for part in re.split(r"(\d{1,18})", name)
         if part
@@ -234,6 +242,7 @@ def _decoded(layer: Layer, value: Any) -> bytes:
     if layer.encoding == "base64":
         try:
             text = "".join(str(value).split()).translate(_URL_SAFE)
+            # The padding is often left out.
             return base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
         except (binascii.Error, ValueError):
             raise UnexpectedReplyError(f"reply.inside ({layer.source}) finds no base64") from None
@@ -257,6 +266,7 @@ def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:
         return [parse_json(body)]
     except DocumentError as error:
         lines = list(lines_in(body))
+        # One line that is no document is nothing.
         if len(lines) < 2:
             raise UnexpectedReplyError(str(error)) from None
         return list(map(json_or_text, lines))
@@ -328,6 +338,7 @@ def _counted(reply: Reply, parts: list[Any]) -> list[Any]:
     latest: dict[str, Any] = {}
     for number, part in enumerate(parts):
         key = reply.key.find(part)
+        # At the place of the first, as it is one sentence that grows.
         latest[json.dumps(key) if key is not None else f"#{number}"] = part
     return list(latest.values())
 
@@ -341,6 +352,7 @@ def _rows(reply: Reply, body: bytes) -> list[dict[str, str]]:
         rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
     except csv.Error as error:
         raise UnexpectedReplyError(f"it is not CSV ({error})") from None
+    # Blank lines are common at the end.
     rows = [row for row in rows if any(cell.strip() for cell in row)]
     columns = list(reply.columns) or [cell.strip() for cell in (rows.pop(0) if rows else [])]
     return [dict(zip(columns, (cell.strip() for cell in row), strict=False)) for row in rows]
@@ -354,6 +366,7 @@ def _list_names(reply: Reply) -> frozenset[str]:
             continue
         for path in _paths_in(table):
             names |= path.list_names
+        # In XML an element that occurs once would be a table, and no list of one.
         each: ReplyPath | None = table.each
         if each is not None and each.last_name is not None:
             names.add(each.last_name)

@@ -104,6 +104,7 @@ def _breaks_off(reply: Reply, body: bytes) -> str | None:
     if reply.format == "xml" and _is_begun_xml(body):
         return "its XML breaks off"
     if reply.format in ("lines", "events"):
+        # Only the last can be cut; a broken one before it is another matter.
         last = next(iter(reversed(list(_texts(reply, body)))), "")
         if _is_begun_json(last.encode("utf-8", "surrogatepass")):
             return f"its last {'event' if reply.format == 'events' else 'line'} breaks off"
@@ -122,6 +123,7 @@ def _is_begun_json(body: bytes) -> bool:
     try:
         json.loads(text)
     except json.JSONDecodeError as error:
+        # What is wrong at the very end was not finished; anything before is no JSON.
         return error.pos >= len(text) or error.msg.startswith("Unterminated string")
     except RecursionError:
         return False

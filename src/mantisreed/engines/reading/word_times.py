@@ -86,6 +86,7 @@ def spans_of(
         if begin != begin and finish == finish:
             if has_start:  # as engines do that leave out a time of 0
                 context.oddities.note("startless", f"the one that ends at {finish:g} s")
+            # Where the one before has ended, and not behind its own end.
             begin = min(cursor, finish)
         reader.check(begin, finish)
         if finish == finish:

@@ -50,6 +50,7 @@ def service_facts(workspace: Workspace, *, is_offline: bool = False) -> list[Ser
             list(card.accepts.languages),
             list(card.accepts.targets) or list(card.accepts.languages),
         )
+        # What its card lists is all that is known.
         if card not in asked:
             return ServiceFacts(card, *listed)
         try:

@@ -112,6 +112,7 @@ def _check_copy(workspace: Workspace, rule: FollowUp) -> None:
         opened(place)
         return
     folder = folder_at(workspace.folder, place)
+    # A file anywhere on the way keeps the folder from being made.
     taken = next(
         (one for one in (folder, *folder.parents) if one.exists() and not one.is_dir()), None
     )

@@ -97,6 +97,7 @@ class FollowUps:
         running: dict[str, asyncio.Task[FollowUpOutcome]] = {}
         for name, rule in self._rules.items():
             if _applies(rule, finished):
+                # All at once; each waits for those that it needs.
                 running[name] = asyncio.create_task(self._tried(rule, finished, running))
         outcomes = list(await asyncio.gather(*running.values()))
         return [outcome for outcome in outcomes if outcome.state != "skipped"]
@@ -115,6 +116,7 @@ class FollowUps:
                     before = await running[name]
                 else:
                     before = FollowUpOutcome(name, "skipped")
+                # What it needs is not there: it waits, and is taken up when that is done.
                 if before.result is None:
                     return await self._put_off(rule, finished, before)
                 results[name] = before.result
@@ -196,6 +198,8 @@ class FollowUps:
         if found is not None:
             return await self._met(rule, finished, found)
         if rule.mail is not None:
+            # Recipients are told apart below, so that a new one gets it and the others do not get
+            # it twice.
             base = _known_by(rule, finished, results, with_target=False)
             return await self._mailed(rule, finished, known_by, Letter(job, base, parcel))
         tally = Tally()
@@ -229,6 +233,7 @@ class FollowUps:
             return FollowUpOutcome(rule.name, "working", reason)
         body = await self._perform(lambda ledger: ledger.follow_ups.body(found))
         result = restored(found, body)
+        # Somebody has removed them; the service need not be asked again.
         if any(not path.exists() for path in result.files):
             work = self._work(rule, finished)
             result = replace(result, files=await asyncio.to_thread(work.written, result))
@@ -326,6 +331,7 @@ class FollowUps:
         outcomes = []
         places = {source.key: place for place, source in enumerate(order)}
         for name, collected in self._letters.items():
+            # In the order of the sources, whichever was done first.
             collected.sort(key=lambda one: places.get(one[0].key, len(places)))
             outcomes.append(await self._sent_together(self._rules[name], collected))
         self._letters.clear()
@@ -409,6 +415,7 @@ def _known_by(
         results: of the follow-ups that it needs.
         with_target: whether it is another one when it goes elsewhere.
     """
+    # Of a failed recording there is nothing but its error.
     given = finished.error
     if finished.transcript:
         given = to_json(finished.transcript).decode()

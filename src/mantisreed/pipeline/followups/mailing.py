@@ -45,6 +45,7 @@ class Letter:
 
     def delivery(self, recipient: str) -> str:
         """By what its delivery to a recipient is known."""
+        # Nobody has two mail boxes that differ in capitals alone.
         return digest_of_request([self.base, recipient.casefold()])[:32]
 
 
@@ -121,6 +122,7 @@ class Mailing:
 
     async def _try(self, recipient: str, letters: Sequence[Letter]) -> MantisreedError | None:
         """Send until it is taken, refused, or has to wait for longer; why it was not taken."""
+        # By it a mail program sees that a message which comes twice is one.
         key = digest_of_request([letter.base for letter in letters])
         number = 0
         while True:

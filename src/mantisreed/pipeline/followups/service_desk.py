@@ -124,9 +124,11 @@ class ServiceDesk:
                 )
                 if isinstance(found, bytes):
                     return found
+                # Else another process asks the same; its answer is waited for.
                 if found == "ask":
                     break
                 await self._sleep(_LOOK)
+                # Whoever was asking may have ended.
                 await self._perform(lambda ledger: ledger.recover())
             answer = await self._asked(card, client, question, to_ask, attempts, budgets)
         tally.add(question.texts, cost, currency)
@@ -168,6 +170,7 @@ class ServiceDesk:
         self, to_ask: QuestionToAsk, budgets: Sequence[Budget], *, is_unconfirmed: bool
     ) -> None:
         key = to_ask.key
+        # What may have been paid for stays spent.
         if not is_unconfirmed:
             for budget in budgets:
                 budget.give_back(key)

@@ -81,6 +81,7 @@ class ServiceWork:
         else:
             texts = [given if isinstance(given, str) else json.dumps(given, ensure_ascii=False)]
             language = None
+        # Nobody pays for blanks.
         texts = [text for text in texts if text.strip()]
         if not texts:
             return await self._kept(_empty_result(card))
@@ -144,6 +145,7 @@ class ServiceWork:
                 found += taken[0]
             else:
                 found += [" ".join(one[0] for one in taken)]
+        # Passages without text have none in the other language.
         waiting = iter(found)
         return [next(waiting) if text.strip() else "" for text in texts]
 
@@ -182,6 +184,7 @@ class ServiceWork:
                 read_texts(card, body, one)[0] for body, one in zip(answers, questions, strict=True)
             ]
             is_shorter = sum(map(len, came)) < sum(map(len, texts))
+            # What is not shorter would never come to an end.
             if len(came) == 1 or not self.rule.reduce or not is_shorter:
                 break
             texts, language = came, self.rule.target or language
@@ -245,6 +248,7 @@ class ServiceWork:
     def _written_translation(self, made: Transcript) -> tuple[Path, ...]:
         stem, source, rule = self.finished.stem, self.finished.source, self.rule
         outputs = self.outputs.with_formats(chosen_formats(rule.to))
+        # A translation has a stem of its own, which others may have already.
         own = outputs.stem_called(f"{stem}.{self._ending}", source.key)
         files = list(outputs.write(own, source, made).files)
         original = self.finished.transcript
@@ -289,15 +293,18 @@ def merged(parts: Sequence[dict[str, Any]], weights: Sequence[int]) -> dict[str,
         elif all(
             isinstance(value, (int, float)) and not isinstance(value, bool) for value in values
         ):
+            # By length: a long part says more of the whole.
             whole[name] = sum(value * weight for value, weight in found) / (
                 sum(weight for _, weight in found) or 1
             )
         elif all(isinstance(value, list) for value in values):
             together = list(chain.from_iterable(values))
+            # Each once, in order.
             whole[name] = list({json.dumps(one, sort_keys=True): one for one in together}.values())
         else:
             counts: Counter[str] = Counter()
             for value, weight in found:
                 counts[json.dumps(value, sort_keys=True)] += weight
+            # What most of the text says.
             whole[name] = json.loads(counts.most_common(1)[0][0])
     return whole

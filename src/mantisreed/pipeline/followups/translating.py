@@ -35,6 +35,7 @@ def translated(
     for passage, text in zip(transcript.passages, texts, strict=True):
         if not text.strip():
             continue
+        # Over the speech of the original: somebody speaks for as long in any language.
         words = estimated_words(words_of(text, language), _speech_in(passage))
         passages.append(
             Passage(passage.start, passage.end, text, passage.speaker, "estimated", tuple(words))
@@ -66,11 +67,13 @@ def in_two_languages(transcript: Transcript, translation: Transcript, rules: Lay
     The original decides how many cues a passage has, one line each; the translation is shared out
     among them by length.
     """
+    # One line each, as two of both would cover the picture.
     single = msgspec.structs.replace(rules, lines=1)
     others = {(passage.start, passage.end): passage for passage in translation.passages}
     by_passage: dict[int, list[Cue]] = {}
     starts = [passage.start for passage in transcript.passages]
     for cue in lay_out(transcript.passages, single, language=transcript.language):
+        # By its middle, as cues may be longer than their words.
         number = max(0, bisect.bisect_right(starts, (cue.start + cue.end) / 2) - 1)
         by_passage.setdefault(number, []).append(cue)
     cues: list[Cue] = []
@@ -101,6 +104,7 @@ def _shared_out(text: str, lengths: Sequence[int], language: str | None) -> list
     else:
         due = 0.0
     for word in words:
+        # By the middle of the word, so that none is always late.
         if index < len(lengths) - 1 and taken + len(word) / 2 > due:
             index += 1
             due += lengths[index] / total * whole

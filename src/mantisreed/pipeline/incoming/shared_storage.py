@@ -92,6 +92,7 @@ class SharedStorage:
         from mantisreed.sources.storage import listed, write_part  # takes long to import
 
         folder = posixpath.join(self.address, UPLOADS, upload)
+        # What other machines have put there is not put again.
         begun = max((_end_of(name) for name in listed(folder)), default=0)
         end = content.stat().st_size
         if end > begun:

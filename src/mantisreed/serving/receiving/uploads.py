@@ -170,6 +170,7 @@ class Uploads:
                     headers={"Upload-Offset": str(upload.has)},
                 )
             path = await self._content(upload)
+            # The smaller of what it said and what it may have.
             most = upload.length if most is None or (upload.length or most) < most else most
             try:
                 upload.has = await written(path, blocks, most, begun=upload.has)
@@ -229,6 +230,7 @@ class Uploads:
     async def _note(self, upload: Upload) -> None:
         """Note how much has come; where others may go on with it, first put it where they can."""
         path = self._path(upload)
+        # As much as is on disk, also of a request that broke off.
         upload.has = path.stat().st_size
         if self._storage is not None:
             await asyncio.to_thread(self._storage.put_part, upload.id, path)

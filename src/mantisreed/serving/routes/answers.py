@@ -96,6 +96,7 @@ def form_of(request: Request) -> OutputFormat:
         kind, *parameters = (one.strip() for one in part.split(";"))
         quality = next((one[2:] for one in parameters if one.startswith("q=")), "1")
         try:
+            # By weight, then in the order in which they are named.
             wanted.append((-float(quality), number, kind.lower()))
         except ValueError:  # a range of types without a sensible weight
             continue
@@ -142,6 +143,8 @@ async def text_answer(
     headers = {
         "Location": f"{prefix_of(request)}/jobs/{order.id}",
         "Content-Type": f"{kind}{charset}",
+        # Other formats are made of the transcript, and not the same to the byte in each version of
+        # this program.
         "ETag": document.tag if form.name == TRANSCRIPT_FORMAT else f"W/{document.tag}",
         "Cache-Control": "no-cache",
         "Vary": "Accept, Authorization",
@@ -189,6 +192,7 @@ async def document_of(service: Service, order: Order) -> TranscriptDocument:
 
 
 def _document_on_disk(order: Order) -> TranscriptDocument:
+    # It may be written and not noted yet; then it is told as it is noted.
     if order.state not in HAS_TEXT or order.transcript is None:
         raise Problem(
             409, f"the job is {order.state}, and has no text", advice="follow its events, or wait"

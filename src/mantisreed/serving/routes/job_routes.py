@@ -90,6 +90,7 @@ async def jobs(
         and (recording is None or recording.casefold() in order.name.casefold())
         and (engine is None or order.options.engine == engine)
     ]
+    # By ids, which sort by time: a job that comes meanwhile moves no page.
     page = [order for order in found if before is None or order.id < before][:limit]
     is_last = not page or page[-1].id == found[-1].id
     following = None if is_last else str(request.url.include_query_params(before=page[-1].id).query)
@@ -161,7 +162,10 @@ def _stream(
             yield event
 
     return StreamingResponse(
-        told(), media_type="text/event-stream", headers={"X-Accel-Buffering": "no"}
+        # Without this header, proxies of one kind gather events before they pass them on.
+        told(),
+        media_type="text/event-stream",
+        headers={"X-Accel-Buffering": "no"},
     )
 
 

@@ -27,6 +27,7 @@ class Heads:
             if over.is_set():
                 return
             if message["type"] == "http.response.body":
+                # The head is out; what comes of the body is not sent.
                 over.set()
                 message = {"type": "http.response.body", "body": b""}
             await send(message)

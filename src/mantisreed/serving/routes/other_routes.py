@@ -44,10 +44,12 @@ async def plan(request: Request) -> Response:
         if wanted.engine is None:
             wanted = msgspec.structs.replace(wanted, engine=service.options.engine)
         options = service.desk.checked(wanted)
+        # As a file of its own, so that the plan is that of a run from the command line.
         source = Source(Path(order.path))
         (planned,) = await asyncio.to_thread(plan_recordings, service.workspace, options, [source])
     finally:
         await service.forget(order)
+    # Behind the forgetting, so that nothing is left of a recording that cannot be read.
     if planned.error is not None:
         raise Problem.of(planned.error)
     price = options.card.price

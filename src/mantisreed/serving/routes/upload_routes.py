@@ -98,6 +98,7 @@ def _number(request: Request, name: str) -> int | None:
     given = request.headers.get(name)
     if given is None:
         return None
+    # No number that Python reads and nobody else, such as `1_000`.
     if not given.isascii() or not given.isdecimal() or len(given) > 15:
         raise Problem(400, f"{name} is a number of bytes")
     return int(given)
