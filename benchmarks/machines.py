@@ -193,7 +193,7 @@ def main() -> None:
     parser.add_argument("--workers", type=int, default=4)
     parser.add_argument("--seconds", type=float, default=60.0, help="that the database is away")
     parser.set_defaults(delays=(0.0, 0.007))
-    smoke = {"recordings": 6, "workers": 1, "seconds": 1.0, "delays": (0.007,)}
+    smoke = {"recordings": 6, "workers": 1, "seconds": 1.0, "delays": ()}
     options = parsed(parser, smoke)
     phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
     judge = Judge(delay=0.3)

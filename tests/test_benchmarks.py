@@ -47,6 +47,8 @@ def test_the_card_of_a_benchmark_can_be_read(name: str, text: str, tmp_path: Pat
     assert open_workspace(file).engines
 
 
+# Several start servers and a dozen processes, which a busy machine gives little time.
+@pytest.mark.timeout(300)
 @pytest.mark.smoke
 @pytest.mark.parametrize("file", sorted(BENCHMARKS.glob("*.py")), ids=lambda file: file.stem)
 def test_a_benchmark_runs(file: Path, tmp_path: Path) -> None:

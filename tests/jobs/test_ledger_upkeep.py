@@ -51,9 +51,8 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
     with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         for index in ("job_by_identity", "job_by_changed", "job_by_owner"):
             connection.execute(f"DROP INDEX {index}")
-        connection.execute("DROP TABLE payment")
-        connection.execute("DROP TABLE room_wish")
-        connection.execute("DROP TABLE stem")
+        for table in ("payment", "room_wish", "stem", "served", "upload", "token", "signing"):
+            connection.execute(f"DROP TABLE {table}")
         for index in ("request_on_its_way", "question_on_its_way"):
             connection.execute(f"DROP INDEX {index}")
         connection.execute("ALTER TABLE request DROP COLUMN engine")
