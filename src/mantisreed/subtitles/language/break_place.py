@@ -45,7 +45,7 @@ class BreakPlace:
         at: the number of the word behind the place; at least 1.
         known: the language's lists of words.
         tongue: the first part of the language's tag.
-        pairs: words that belong together, as `depend` and `on` do.
+        inside: the numbers of the words that stand in a phrase behind its first word.
         starts_sentence: whether the word before begins a sentence.
         phrase_length: words of the noun phrase that the place is in; 0 outside of one.
     """
@@ -55,7 +55,7 @@ class BreakPlace:
     at: int
     known: LanguageWords
     tongue: str
-    pairs: Container[tuple[str, str]]
+    inside: Container[int]
     starts_sentence: bool
     phrase_length: int
 

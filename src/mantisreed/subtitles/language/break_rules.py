@@ -103,7 +103,12 @@ def _before_of(place: BreakPlace) -> float:
     return PLAIN
 
 
+_INDEFINITE = frozenset(("everything", "anything", "something", "nothing", "all"))
+
+
 def _before_pronoun(place: BreakPlace) -> float:
+    if place.before.tail in _INDEFINITE:
+        return LOOSE  # `we bring everything | we might need`
     if place.word.head in ("it", "you"):
         return PLAIN - 4  # as likely an object
     return PREPOSITION
@@ -118,6 +123,8 @@ def _before_auxiliary(place: BreakPlace) -> float:
 
 def _before_noun_phrase(place: BreakPlace) -> float:
     """An object belongs to its verb more than a subject does."""
+    if place.word.head in place.known.asking:
+        return CONJUNCTION  # `elle notait | quels oiseaux se tenaient là`
     is_behind_verb = place.is_verb(place.before.tail) or place.before.tail_kind == "auxiliary"
     return PHRASE + 3 if is_behind_verb else PHRASE
 
@@ -145,6 +152,8 @@ def _before_conjunction(place: BreakPlace) -> float:
     is_adverb = following is not None and following.head == "well" and following.closes
     if place.word.head == "as" and is_adverb:
         return LOOSE
+    if place.word.head == "as" and following is not None and following.closes:
+        return PAIR  # `admitted | as much.`
     return CONJUNCTION
 
 

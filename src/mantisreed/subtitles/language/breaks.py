@@ -7,7 +7,6 @@ of them is a content word, and its place in the phrase decides.
 """
 
 from collections.abc import Container, Sequence
-from functools import cache
 from itertools import accumulate
 
 from mantisreed.subtitles.language.break_place import (
@@ -16,13 +15,13 @@ from mantisreed.subtitles.language.break_place import (
     PLAIN,
     UNIT,
     BreakPlace,
-    particle_pairs,
 )
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.languages import words_of_language
+from mantisreed.subtitles.language.phrase_places import places_inside_phrases
 from mantisreed.subtitles.language.sentence_ends import is_sentence_end
-from mantisreed.subtitles.language.word_facts import ELIDES, facts_of, phrase_length
+from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
@@ -61,8 +60,8 @@ class _Judge:
         self._texts = texts
         self._tongue = tongue
         self._known = words_of_language(tongue)
-        self._pairs = _phrase_pairs(tongue)
         self._words = [facts_of(text, tongue) for text in texts]
+        self._inside = places_inside_phrases(self._words, tongue)
 
     def penalties(self, places: Container[int] | None = None) -> list[float]:
         """By place; the first is 0."""
@@ -151,7 +150,7 @@ class _Judge:
             at,
             self._known,
             self._tongue,
-            self._pairs,
+            self._inside,
             starts_sentence,
             length,
         )
@@ -174,7 +173,11 @@ class _Judge:
         if word.kind == "coordinating":
             joined = joined_by(self._words, at, self._known, self._tongue)
             return joined is Joined.CLAUSES
-        return word.kind == "conjunction"
+        if word.kind != "conjunction" or at in self._inside:
+            return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
+        # `était si épais` asks nothing and sets no condition
+        is_adverb = word.head in self._known.degree
+        return not (is_adverb and self._words[at - 1].tail_kind == "auxiliary")
 
     def _after_clause(self, at: int) -> float:
         known, word = self._known, self._words[at].head
@@ -195,13 +198,6 @@ _LONE_MARKS = frozenset(("»", "«", "!", "?", ";", ":", "»,", "».", "♪", "�
 """What stands between spaces and yet belongs to the words beside it, as in French or around sung
 text.
 """
-
-
-@cache
-def _phrase_pairs(tongue: str) -> frozenset[tuple[str, str]]:
-    """Neighbours that belong together: inside of phrases, verbs and their particles."""
-    known = words_of_language(tongue)
-    return known.phrase_pairs(elides=tongue in ELIDES) | particle_pairs(tongue)
 
 
 def _part_phrases(

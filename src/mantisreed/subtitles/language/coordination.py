@@ -90,6 +90,8 @@ def _is_clause(
         return True
     if _is_bare_verb(words, at, tongue) or is_verb(first, known, tongue):
         return True
+    if tongue in CAPITALISES_NOUNS and _ends_in_verb(right) and _is_clause_before(words, at):
+        return True
     parts = right, _part_before(words, at)
     return all(any(is_verb(word, known, tongue) for word in part) for part in parts)
 
@@ -111,6 +113,19 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     # `gibst die Kartoffeln dazu und gießt alles`: an adjective would have its noun behind it.
     has_noun = at + 2 < len(words) and words[at + 2].is_capital
     return behind.bare.endswith(GERMAN_VERB_ENDS) and not behind.closes and not has_noun
+
+
+def _is_clause_before(words: Sequence[WordFacts], at: int) -> bool:
+    """Whether a German subordinate clause ends before a conjunction, with its verb: `wenn die Sonne
+    aufgeht`.
+    """
+    before = _part_before(words, at)
+    return before[0].kind == "conjunction" and len(before) > 2 and _ends_in_verb(before)
+
+
+def _ends_in_verb(part: Sequence[WordFacts]) -> bool:
+    last = part[-1]
+    return not last.is_capital and last.bare.endswith(GERMAN_VERB_ENDS)
 
 
 def is_verb(word: WordFacts, known: LanguageWords, tongue: str) -> bool:

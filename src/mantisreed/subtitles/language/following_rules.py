@@ -3,6 +3,7 @@ count.
 """
 
 from mantisreed.subtitles.language.break_place import (
+    BEGIN_PHRASES,
     CONTENT,
     INFLECTED,
     JOINING,
@@ -78,9 +79,7 @@ def _after_numbered(place: BreakPlace) -> float | None:
 
 
 def _in_pair(place: BreakPlace) -> float | None:
-    pair = place.before.tail, place.word.head
-    is_pair = pair in place.pairs
-    return PAIR - 6 if is_pair else None
+    return PAIR - 6 if place.at in place.inside else None
 
 
 def _after_determiner(place: BreakPlace) -> float | None:
@@ -137,7 +136,7 @@ def _after_particle(place: BreakPlace) -> float | None:
         return None
     pair = place.words[place.at - 2].tail, place.before.tail
     # English `to` is never a particle: `got to the top`.
-    is_pair = place.is_verb(pair[0]) and pair in place.pairs and pair[1] != "to"
+    is_pair = place.is_verb(pair[0]) and place.at - 1 in place.inside and pair[1] != "to"
     if is_pair or pair in particle_pairs(place.tongue):
         return PLAIN - 2
     return None
@@ -175,6 +174,8 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
 
 def _after_pronoun(place: BreakPlace) -> float | None:
     following = place.word
+    if place.before.tail in place.known.trailing and following.kind != "auxiliary":
+        return None  # `the shop there | shut its doors`
     # English `like` is a verb there; French `ne` is one with the verb behind it.
     if following.head == "like" or (following.kind == "pronoun" and following.head in _CLITICS):
         return PAIR
@@ -206,6 +207,10 @@ def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
 
 def _after_auxiliary(place: BreakPlace) -> float | None:
     kind = place.word.kind
+    if place.before.tail in _NEGATIONS and kind == "preposition":
+        return PLAIN  # `so gut wie nie | zu Gesicht`
+    if kind in JOINING and place.word.head in place.known.degree:
+        return LOOSE  # `était | si épais que`
     if kind in JOINING:
         return PREPOSITION
     if kind in ("preposition", "determiner", "quantifier", "number"):
@@ -215,6 +220,9 @@ def _after_auxiliary(place: BreakPlace) -> float | None:
 
 
 def _after_degree(place: BreakPlace) -> float | None:
+    following = place.next_word
+    if following is not None and following.kind == "conjunction" and place.word.kind == "pronoun":
+        return None  # `vérifie toujours | ce que la machine a trouvé`
     if place.word.kind in (*JOINING, "pronoun"):
         # `how | that was found out`
         return PAIR if place.word.head in place.known.determiners else None
@@ -227,7 +235,8 @@ def _after_quantifier(place: BreakPlace) -> float | None:
     kind = place.word.kind
     # Romance articles are pronouns before a verb as well: `toda la bandada`.
     is_verbal = kind == "auxiliary" and place.word.head not in place.known.determiners
-    if kind in JOINING or is_verbal:
+    is_subject = kind == "pronoun" and place.word.head in place.known.subjects
+    if kind in JOINING or is_verbal or is_subject:
         return None
     if place.begins_phrase and kind != "of":
         return LOOSE
@@ -236,7 +245,9 @@ def _after_quantifier(place: BreakPlace) -> float | None:
 
 def _after_adjective(place: BreakPlace) -> float | None:
     # English `the spare can`
-    is_noun = place.phrase_length > 0 and place.word.head in _NOUNS_TOO
+    following = place.next_word
+    ends_there = place.word.closes or following is None or following.kind in BEGIN_PHRASES
+    is_noun = place.phrase_length > 0 and place.word.head in _NOUNS_TOO and ends_there
     if place.word.kind in CONTENT or is_noun:
         return PAIR + 4
     return None

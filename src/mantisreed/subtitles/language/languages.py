@@ -3,7 +3,7 @@
 import tomllib
 from dataclasses import dataclass, fields
 from functools import cache
-from itertools import pairwise, product
+from itertools import product
 from pathlib import Path
 
 _TABLES = Path(__file__).with_name("languages.toml")
@@ -63,20 +63,9 @@ class LanguageWords:
     negations: frozenset[str] = frozenset()
     numbered: frozenset[str] = frozenset()
     particle_verbs: frozenset[str] = frozenset()
-
-    def phrase_pairs(self, *, elides: bool) -> frozenset[tuple[str, str]]:
-        """Neighbours inside of the phrases.
-
-        Args:
-            elides: whether the language writes two words as one with an apostrophe: `n'y`.
-        """
-        pairs: set[tuple[str, str]] = set()
-        for phrase in self.phrases:
-            for before, behind in pairwise(phrase.split()):
-                if elides:
-                    before, behind = before.rpartition("'")[2], behind.partition("'")[0]
-                pairs.add((before, behind))
-        return frozenset(pairs)
+    trailing: frozenset[str] = frozenset()
+    genitives: frozenset[str] = frozenset()
+    asking: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""

@@ -7,15 +7,17 @@ from itertools import product
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
+    JOINING,
     LOOSE,
     PAIR,
+    PLAIN,
     UNIT,
     VERBS_LAST,
     BreakPlace,
     Row,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
-from mantisreed.subtitles.language.languages import ROMANCE, UNITS
+from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
@@ -85,9 +87,23 @@ def _last_preposition(place: BreakPlace) -> float | None:
         return PAIR
     following = place.next_word
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
-    if is_particle and following is not None and following.kind in ("preposition", "conjunction"):
+    if is_particle and following is not None and following.kind in ("preposition", *JOINING):
         return PAIR
     return None
+
+
+def _trailing(place: BreakPlace) -> float | None:
+    """`used to sit | there half the night`, `works for us full time | now and`: such an adverb
+    belongs to what it follows, unless it begins what comes: `there is`, `now we`.
+    """
+    word, following = place.word, place.next_word
+    if place.before.closes:
+        return None
+    if word.closes or following is None:
+        return LOOSE
+    goes_on = following.kind in (*BEGIN_PHRASES, "determiner", "quantifier", "number")
+    is_verb = following.kind == "content" and place.is_verb(following.head)
+    return LOOSE if goes_on or is_verb else None
 
 
 def _inverted_pronoun(place: BreakPlace) -> float | None:
@@ -165,11 +181,24 @@ def _last_verb(place: BreakPlace) -> float | None:
         return None
     following = place.next_word
     goes_on = following is not None and following.kind == "coordinating"
-    # `nasse Füße | bekommen und eine gute Geschichte`
-    ends_before_and = goes_on and word.head.endswith("en") and place.before.is_capital
+    # `nasse Füße | bekommen und eine gute Geschichte`, `wenn die Sonne | aufgeht und`
+    is_behind_noun = place.before.is_capital and word.head.endswith(("en", "t", "te"))
+    is_behind_object = place.before.tail in place.known.object_pronouns
+    is_behind_object = is_behind_object and word.head.endswith("en")
+    ends_before_and = goes_on and (is_behind_noun or is_behind_object)
     if word.closes or ends_before_and:
         return LOOSE
     return None
+
+
+def _genitive(place: BreakPlace) -> float | None:
+    """German `die Hilfe | der Feuerwehr`: a noun's noun stays with it."""
+    following = place.next_word
+    if not place.before.is_capital or place.starts_sentence or following is None:
+        return None
+    if place.before.closes or place.before.kind != "content":
+        return None
+    return PLAIN + 4 if following.is_capital or place.word.head in ("des", "eines") else None
 
 
 PRECEDING: tuple[Row, ...] = (
@@ -177,6 +206,8 @@ PRECEDING: tuple[Row, ...] = (
     Row("behind", _unit_behind),
     Row("particles", _particle),
     Row("prepositions", _last_preposition),
+    Row("trailing", _trailing),
+    Row("genitives", _genitive, CAPITALISES_NOUNS),
     Row("pronouns", _inverted_pronoun),
     Row("pronouns", _pronoun_behind_pronoun, VERBS_LAST),
     Row("object_pronouns", _pronoun_behind_pronoun, VERBS_LAST),

@@ -1,0 +1,55 @@
+"""Where a text stands inside of a phrase that is not torn, such as `as soon as` or `switch on`."""
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from functools import cache
+
+from mantisreed.subtitles.language.languages import words_of_language
+from mantisreed.subtitles.language.word_facts import ELIDES, WordFacts
+
+_ELIDED = {"que": "qu", "de": "d", "si": "s", "di": "d", "che": "ch"}
+
+Parts = tuple[str, ...]
+
+
+def places_inside_phrases(words: Sequence[WordFacts], tongue: str) -> set[int]:
+    """The numbers of the words that stand in a phrase behind its first word.
+
+    Args:
+        words: of a text, in order.
+        tongue: the first part of the language's tag.
+    """
+    inside: set[int] = set()
+    phrases = _by_first_word(tongue)
+    for at, word in enumerate(words):
+        for parts in phrases.get(word.tail, ()):
+            # A comma inside parts the words after all: `as long, as soon`.
+            if _stands_at(words, at, parts):
+                inside.update(range(at + 1, at + len(parts)))
+    return inside
+
+
+def _stands_at(words: Sequence[WordFacts], at: int, parts: Parts) -> bool:
+    """Whether a phrase stands at a place; its first word is known to."""
+    last = at + len(parts) - 1
+    if last >= len(words) or words[last].head != parts[-1]:
+        return False
+    return all(words[at + nth].bare == parts[nth] for nth in range(1, len(parts) - 1))
+
+
+@cache
+def _by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
+    """Phrases of a language, and its verbs with their particles, by what they begin with."""
+    known = words_of_language(tongue)
+    found: defaultdict[str, set[Parts]] = defaultdict(set)
+    several = (phrase for phrase in known.phrases if " " in phrase)
+    for phrase in several:
+        first, *middle, last = phrase.split()
+        if tongue in ELIDES:
+            # `d'abord`: one word on paper, of which the phrase needs the half that it meets.
+            first, last = first.rpartition("'")[2], last.partition("'")[0]
+            found[first].add((first, *middle, _ELIDED.get(last, last)))
+        found[first].add((first, *middle, last))
+    for verb, particle in known.particle_pairs():
+        found[verb].add((verb, particle))
+    return {first: tuple(rows) for first, rows in found.items()}
