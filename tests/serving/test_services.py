@@ -246,6 +246,23 @@ def test_a_change_of_another_is_neither_overlooked_nor_written_over(tmp_path: Pa
     on_two(tmp_path, told)
 
 
+def test_a_change_is_seen_however_long_nobody_looked(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("mantisreed.serving.orders._LATELY", 0.05)
+
+    async def told(one: Shared, other: Shared) -> None:
+        order = linked()
+        await one.book.add(order)
+        await other.book.follow()
+        await one.book.change(order, state="done", words=7)
+        # As long as the ledger is away, or the machine asleep.
+        await asyncio.sleep(0.3)
+        assert [found.words for found in await other.book.follow()] == [7]
+
+    on_two(tmp_path, told)
+
+
 def test_what_a_newer_program_notes_in_an_order_stays_when_an_older_one_changes_it(
     tmp_path: Path,
 ) -> None:

@@ -174,6 +174,7 @@ class OrderBook:
         self._forgotten: defaultdict[str, float] = defaultdict(float)
         self._dead: set[str] = set()  # services that have ended
         self._taken_in: set[str] = set()
+        self._looked = 0.0  # by the ledger's clock, when others' changes were seen last
         # Changes that are shown here and not in the ledger yet, in order, by orders' IDs.
         self._pending: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
         self._changes = 0
@@ -185,8 +186,9 @@ class OrderBook:
         Raises:
             LedgerError: the ledger cannot be used.
         """
-        self.own, rows = await self._writer.perform(
-            lambda ledger: (ledger.owner, ledger.served.all())
+        self.own, self._looked, rows = await self._writer.perform(
+            # The clock first: what changes after it is seen by the first look.
+            lambda ledger: (ledger.owner, ledger.served.now(), ledger.served.all())
         )
         for row in rows:
             self._take_in(row)
@@ -240,12 +242,15 @@ class OrderBook:
             if not order.is_finished and order.service not in ("", self.own)
         }
 
-        def look(ledger: "Ledger") -> "tuple[set[str], list[Served]]":
-            numbers = ledger.served.numbers(_LATELY).items()
-            new = [known for known, number in numbers if number > self._numbers.get(known, 0)]
-            return ledger.living(others), ledger.served.some(new) if new else []
+        def look(ledger: "Ledger") -> "tuple[set[str], list[Served], float]":
+            numbers, now = ledger.served.numbers(self._looked - _LATELY)
+            new = [
+                known for known, number in numbers.items() if number > self._numbers.get(known, 0)
+            ]
+            return ledger.living(others), ledger.served.some(new) if new else [], now
 
-        living, rows = await self._writer.perform(look)
+        # Since the look before, however long ago: the ledger may have been away.
+        living, rows, self._looked = await self._writer.perform(look)
         self._dead = others - living
         # What was taken in before a change of our own has been told to nobody yet.
         changed = self._taken_in | {known for row in rows if (known := self._take_in(row))}
@@ -434,8 +439,8 @@ class OrderBook:
 
 
 _LATELY = 30.0
-"""Seconds for which a change counts as new: from when it is made until others see it, a commit may
-wait for a lock, and none waits longer than that."""
+"""Seconds before the last look of which changes count as new as well: from when one is made until
+others see it, a commit may wait for a lock, and none waits longer than that."""
 
 
 def _set(order: Order, changes: dict[str, Any]) -> bool:

@@ -17,7 +17,10 @@ _ALL = "SELECT * FROM served"
 _SOME = "SELECT * FROM served WHERE id IN_LIST(:ids)"
 _WITH_KEY = "SELECT * FROM served WHERE owner = :owner AND key = :key"
 _TO_CHANGE = "SELECT * FROM served WHERE id IN_LIST(:ids) ORDER BY id FOR UPDATE"
-_CHANGED = "SELECT id, number FROM served WHERE changed > CLOCK() - :seconds"
+_CHANGED = """
+SELECT '' AS id, 0 AS number, CLOCK() AS now
+UNION ALL SELECT id, number, 0.0 FROM served WHERE changed > :since
+"""
 _CHANGE = """
 UPDATE served SET body = :body, number = number + 1, changed = CLOCK() WHERE id = :id
 """
@@ -83,12 +86,18 @@ class ServedStore:
         rows = self._database.execute(_WITH_KEY, {"owner": owner, "key": key})
         return _of_row(rows[0]) if rows else None
 
-    def numbers(self, seconds: float) -> dict[str, int]:
-        """The numbers of those that were changed in so many seconds, by their IDs. A change counts
-        from when it was made, which may be a moment before anybody sees it.
+    def numbers(self, since: float) -> tuple[dict[str, int], float]:
+        """The numbers of those that were changed since a moment of the ledger's clock, by their
+        IDs, and what that clock says now. A change counts from when it was made, which may be a
+        moment before anybody sees it.
         """
-        rows = self._database.execute(_CHANGED, {"seconds": seconds})
-        return {row["id"]: int(row["number"]) for row in rows}
+        rows = self._database.execute(_CHANGED, {"since": since})
+        now = max(float(row["now"]) for row in rows)
+        return {row["id"]: int(row["number"]) for row in rows if row["id"]}, now
+
+    def now(self) -> float:
+        """What the ledger's clock says."""
+        return self._database.now()
 
     def add(self, known: str, owner: str, key: str | None, body: bytes) -> bool:
         """Keep a new one; False where the token has sent one with this idempotency key before."""
