@@ -188,7 +188,7 @@ class OrderBook:
         """
         self.own, self._looked, rows = await self._writer.perform(
             # The clock first: what changes after it is seen by the first look.
-            lambda ledger: (ledger.owner, ledger.served.now(), ledger.served.all())
+            lambda ledger: (ledger.owner, ledger.now(), ledger.served.all())
         )
         for row in rows:
             self._take_in(row)

@@ -95,10 +95,6 @@ class ServedStore:
         now = max(float(row["now"]) for row in rows)
         return {row["id"]: int(row["number"]) for row in rows if row["id"]}, now
 
-    def now(self) -> float:
-        """What the ledger's clock says."""
-        return self._database.now()
-
     def add(self, known: str, owner: str, key: str | None, body: bytes) -> bool:
         """Keep a new one; False where the token has sent one with this idempotency key before."""
         values = {"id": known, "owner": owner, "key": key, "body": body}
