@@ -35,7 +35,7 @@ def looks_random(word: str) -> bool:
     if _UUID.search(word) or _JWT.search(word):
         return True
     parts = _PART.findall(word)
-    # Names of models have a number or two: `large-v3-16k`. Keys alternate.
+    # Names of models have a number or two: `narration-2-16k`. Keys alternate.
     if sum(_has_both(part) for part in parts) > _MOST_WITH_DIGITS:
         return True
     return not all(map(_is_plain, parts))
