@@ -103,11 +103,8 @@ def _before_of(place: BreakPlace) -> float:
     return PLAIN
 
 
-_INDEFINITE = frozenset(("everything", "anything", "something", "nothing", "all"))
-
-
 def _before_pronoun(place: BreakPlace) -> float:
-    if place.before.tail in _INDEFINITE:
+    if place.before.tail in place.known.indefinite:
         return LOOSE  # `we bring everything | we might need`
     if place.word.head in ("it", "you"):
         return PLAIN - 4  # as likely an object

@@ -66,6 +66,7 @@ class LanguageWords:
     trailing: frozenset[str] = frozenset()
     genitives: frozenset[str] = frozenset()
     asking: frozenset[str] = frozenset()
+    indefinite: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""
@@ -96,11 +97,14 @@ def english_forms(verb: str) -> set[str]:
     forms.add(f"{doubled}ed")
     if verb.endswith("y"):
         forms |= {f"{verb[:-1]}ies", f"{verb[:-1]}ied"}
-    for row in _IRREGULAR.split(";"):
-        first, *others = row.split()
-        if first == verb:
-            forms.update(others)
-    return forms
+    return forms | _irregular_forms().get(verb, frozenset())
+
+
+@cache
+def _irregular_forms() -> dict[str, frozenset[str]]:
+    """What the forms of irregular verbs are, by the first of them."""
+    rows = (row.split() for row in _IRREGULAR.split(";"))
+    return {first: frozenset(others) for first, *others in rows}
 
 
 @cache

@@ -4,6 +4,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from functools import cache
 
+from mantisreed.subtitles.language.break_place import particle_pairs
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.language.word_facts import ELIDES, WordFacts
 
@@ -50,6 +51,6 @@ def _by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
             first, last = first.rpartition("'")[2], last.partition("'")[0]
             found[first].add((first, *middle, _ELIDED.get(last, last)))
         found[first].add((first, *middle, last))
-    for verb, particle in known.particle_pairs():
+    for verb, particle in particle_pairs(tongue):
         found[verb].add((verb, particle))
     return {first: tuple(rows) for first, rows in found.items()}
