@@ -2,6 +2,7 @@
 meanwhile.
 """
 
+import asyncio
 import json
 import os
 import signal
@@ -11,6 +12,7 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -327,3 +329,36 @@ def test_what_comes_when_it_has_ended_is_left_to_the_next_watch(
         ended = mantisreed("watch", "inbox", *QUICK)
     assert ended.returncode == 0 and "late.flac" not in ended.stdout and not ferry.asked
     assert "late.flac" in mantisreed("watch", "inbox", *QUICK).stdout
+
+
+def test_an_idle_time_begins_when_nothing_is_waited_for_any_more() -> None:
+    limit, ended = 0.4, []
+    a_file = SimpleNamespace(is_waiting_for_files=True)
+
+    async def end() -> float:
+        watching = WatchOptions(until_idle=limit)
+        keeper = _Keeper(None, None, None, watching, WatchHooks(), [], [])  # type: ignore[arg-type]
+        keeper._runner = SimpleNamespace(end=lambda: ended.append(True))  # type: ignore[assignment]
+        keeper._last = time.monotonic() - 60.0
+        ending = asyncio.create_task(keeper._end_when_idle(a_file))  # type: ignore[arg-type]
+        await asyncio.sleep(limit)
+        # It is complete, and on its way to the keeper.
+        a_file.is_waiting_for_files, began = False, time.monotonic()
+        await ending
+        return time.monotonic() - began
+
+    assert asyncio.run(end()) > limit / 4 and ended == [True]
+
+
+def test_a_watch_that_has_not_looked_yet_waits_for_files(tmp_path: Path) -> None:
+    memory = WatchMemory(tmp_path / ".mantisreed", [tmp_path])
+    looking = FolderWatch([tmp_path], Selection(), memory, lambda source, state: None)
+    assert looking.is_waiting_for_files
+    looking.start()
+    try:
+        deadline = time.monotonic() + 20
+        while looking.is_waiting_for_files:
+            assert time.monotonic() < deadline
+            time.sleep(0.02)
+    finally:
+        looking.stop()

@@ -1,6 +1,7 @@
 """Events as they are told, and who hears them."""
 
 import asyncio
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
@@ -67,6 +68,43 @@ def test_a_token_is_known_until_it_is_revoked(
         monkeypatch.setattr(tokens, "_FRESH", 0.0)
         await known.freshen()
         assert not access.knows(token)
+        writer.close()
+
+    asyncio.run(go())
+
+
+def test_a_token_counts_as_soon_as_it_is_made(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(tokens, "_FRESH", 3600.0)  # what was read would count for the whole test
+
+    async def go() -> None:
+        writer = LedgerWriter(lambda: Ledger(tmp_path))
+        known = KnownTokens(writer)
+        await known.freshen()
+        with closing(Ledger(tmp_path)) as ledger:
+            first = TokenStore(ledger).make("hut", ["read"], Limits())
+            await known.freshen(first)
+            assert known.token_of(first) is not None
+            # A reading that began before the second one was made does not count for it.
+            began, go_on = asyncio.Event(), asyncio.Event()
+            perform = writer.perform
+
+            async def slowly(step: Callable[[Ledger], object]) -> object:
+                answer = await perform(step)
+                began.set()
+                await go_on.wait()
+                return answer
+
+            monkeypatch.setattr(writer, "perform", slowly)
+            early = asyncio.create_task(known.freshen("mr_unknown"))
+            await began.wait()
+            second = TokenStore(ledger).make("boat", ["read"], Limits())
+            late = asyncio.create_task(known.freshen(second))
+            await asyncio.sleep(0)
+            go_on.set()
+            await asyncio.gather(early, late)
+            assert known.token_of(second) is not None
         writer.close()
 
     asyncio.run(go())

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
+from starlette.datastructures import Headers
 from starlette.requests import Request
 
 from mantisreed.serving.orders import Order
@@ -28,6 +29,17 @@ def is_loopback(host: str) -> bool:
         return ipaddress.ip_address(host.strip("[]")).is_loopback
     except ValueError:
         return False
+
+
+def shown_token(headers: Headers) -> str | None:
+    """What a request shows as its token: empty where it is none of ours, None where it shows
+    nothing.
+    """
+    given = headers.get("authorization", "")
+    scheme, _, secret = given.partition(" ")
+    if not given:
+        return None
+    return secret.strip() if scheme.lower() == "bearer" else ""
 
 
 @dataclass(slots=True)
@@ -75,9 +87,8 @@ class Access:
         ticket = request.query_params.get("ticket")
         if ticket is not None and (token := self._of_ticket(ticket, request)) is not None:
             return token
-        given = request.headers.get("authorization", "")
-        scheme, _, secret = given.partition(" ")
-        if not given:
+        shown = shown_token(request.headers)
+        if shown is None:
             if self.is_open and not self.store.all():
                 return OWNER
             raise Problem(
@@ -86,7 +97,7 @@ class Access:
                 advice="send Authorization: Bearer TOKEN",
                 headers={"WWW-Authenticate": "Bearer"},
             )
-        token = self.store.token_of(secret.strip()) if scheme.lower() == "bearer" else None
+        token = self.store.token_of(shown)
         if token is None:
             address = request.client.host if request.client else "?"
             self._count(f"address {address}", _WRONG_TOKENS, "wrong tokens")

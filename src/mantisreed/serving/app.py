@@ -6,12 +6,14 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.cors import CORSMiddleware
 from fastapi.responses import Response
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.routing import BaseRoute
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.guarded import LimitedBodies
+from mantisreed.serving.access import shown_token
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import BehindProxies
 from mantisreed.serving.routes import job_routes, other_routes, output_routes, upload_routes
@@ -80,7 +82,7 @@ class _Headers:
             await self._application(scope, receive, send)
             return
 
-        await self._service.tokens.freshen()
+        await self._service.tokens.freshen(shown_token(Headers(scope=scope)))
 
         async def sent(message: Message) -> None:
             if message["type"] == "http.response.start":

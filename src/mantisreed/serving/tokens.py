@@ -3,6 +3,7 @@
 import asyncio
 import hashlib
 import hmac
+import math
 import secrets
 import time
 from collections.abc import Sequence
@@ -29,6 +30,7 @@ _NAME_LENGTH = 60  # characters
 # that, and a busy service does not ask the ledger at each request.
 _FRESH = 0.2
 _PATIENCE = 0.5  # seconds that a request waits for the ledger; after that, what is known counts
+_LONG_PATIENCE = 5.0  # for a token that is not known: nothing is lost by making a stranger wait
 
 
 class Limits(msgspec.Struct, frozen=True):
@@ -134,7 +136,8 @@ class KnownTokens:
     def __init__(self, writer: LedgerWriter, tokens: Sequence[Token] = ()) -> None:
         """Know of these tokens; `writer` asks the ledger."""
         self._writer, self._tokens = writer, tuple(tokens)
-        self._read = 0.0
+        # When the tokens that are known were asked for, by the monotonic clock.
+        self._read = -math.inf
         self._reading: asyncio.Task[None] | None = None
 
     def all(self) -> tuple[Token, ...]:
@@ -153,21 +156,36 @@ class KnownTokens:
                 found = token
         return found
 
-    async def freshen(self) -> None:
+    async def freshen(self, shown: str | None = None) -> None:
         """See which tokens there are now, unless that was seen a moment ago. While the ledger is
         away, those count that are known.
+
+        Args:
+            shown: what a caller shows as its token. One that is not known may have been made since
+                they were read, so that they are read again.
         """
-        if time.monotonic() - self._read < _FRESH:
+        asked = time.monotonic()
+        if asked - self._read >= _FRESH:
+            await self._read_within(_PATIENCE)
+        if shown is None or not shown.startswith(_PREFIX) or self.token_of(shown) is not None:
             return
+        # Twice, because the reading that is under way may have begun before the token was made.
+        for _ in range(2):
+            if self._read < asked:
+                await self._read_within(_LONG_PATIENCE)
+
+    async def _read_within(self, patience: float) -> None:
+        """Wait for the reading that is under way, or for a new one."""
         if self._reading is None or self._reading.done():
             self._reading = asyncio.create_task(self._freshened())
         # Not cancelled when it takes long: others wait for it too.
-        await asyncio.wait({self._reading}, timeout=_PATIENCE)
+        await asyncio.wait({self._reading}, timeout=patience)
 
     async def _freshened(self) -> None:
+        began = time.monotonic()
         with suppress(MantisreedError):  # the ledger is away, or its tokens cannot be read
             self._tokens = await self._writer.perform(lambda ledger: TokenStore(ledger).all())
-            self._read = time.monotonic()
+            self._read = began
 
 
 def _digest(secret: str) -> str:

@@ -163,14 +163,16 @@ class FolderWatch:
         self._growing: dict[Path, tuple[FileState, float]] = {}
         self._given: dict[Path, FileState] = {}
         self._problems = _Problems(on_problem)
-        self._wake, self._is_over = threading.Event(), False
+        self._wake, self._is_over, self._has_looked = threading.Event(), False, False
         self._thread = threading.Thread(target=self._watch, name="watching", daemon=True)
         self._observer = _Observer(folders, self._wake)
 
     @property
     def is_waiting_for_files(self) -> bool:
-        """Whether some file was seen that may not be complete yet."""
-        return bool(self._growing)
+        """Whether nobody knows yet what is there, or some file was seen that may not be
+        complete.
+        """
+        return not self._has_looked or bool(self._growing)
 
     def start(self) -> None:
         """Look from now on."""
@@ -192,6 +194,7 @@ class FolderWatch:
             began = time.monotonic()
             if began >= next_look or has_lost_some:
                 self._look_safely()
+                self._has_looked = True
                 # However many files there are, looking through all of them takes a twentieth of the
                 # time at most.
                 took = time.monotonic() - began

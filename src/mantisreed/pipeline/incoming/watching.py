@@ -285,10 +285,11 @@ class _Keeper:
         limit = self.watching.until_idle
         while limit is not None:
             await asyncio.sleep(min(_LOOK, limit / 2))
-            is_idle = not self._under_way and not any(
-                watch.is_waiting_for_files for watch in watches
-            )
-            if is_idle and time.monotonic() - self._last >= limit:
+            if self._under_way or any(watch.is_waiting_for_files for watch in watches):
+                # A file that is complete leaves its watch a moment before it arrives here; whoever
+                # looks in between must not find a long idle time.
+                self._last = time.monotonic()
+            elif time.monotonic() - self._last >= limit:
                 self._runner.end()
                 return
 
