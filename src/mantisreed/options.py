@@ -89,7 +89,7 @@ FEEDS = (
 ENGINE = (
     Option(
         "engine",
-        "Engine card, or NAME:PROFILE; `run` tries brook,heron one after the other",
+        "Engine card, NAME:PROFILE, or A,B to try in turn",
         metavar="NAME",
         default="as in the settings",
         is_in_api=True,
@@ -99,7 +99,7 @@ ENGINE = (
 PIECES = (
     Option(
         "channels",
-        "Send all channels as one, each alone, or only number N",
+        "Channels as one, apart, or only N",
         metavar="mix|apart|N",
         default="mix",
         is_in_api=True,
@@ -175,7 +175,7 @@ FORMATS = (
 OUTPUT = (
     Option(
         "into",
-        "Folder for outputs, or an address such as s3://bucket/folder",
+        "Folder or s3:// address for outputs",
         metavar="DIR",
         default="as in the settings, else transcripts/",
     ),
@@ -195,7 +195,7 @@ SPENDING = (
     ),
     Option(
         "spend_limit",
-        "Stop before these recordings have cost more than this, in the engine's currency",
+        "Most to pay, in engine currency",
         "money",
         metavar="AMOUNT",
         default="no limit",

@@ -130,8 +130,7 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "sources",
         nargs="+",
         metavar="SOURCE",
-        help="Recording, folder, table or feed of them, or an address (https://, s3://, ...); "
-        "- is for stdin",
+        help="Recording, folder, table, feed, address; - for stdin",
     )
     rows = (*options.TRACK, *options.FOLDERS, *options.TABLES, *options.FEEDS)
     add_options(parser, rows, "sources")

@@ -4,6 +4,7 @@ what a mistyped name may have meant.
 
 import argparse
 import sys
+import textwrap
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -111,7 +112,12 @@ def _short_page(parser: argparse.ArgumentParser, names: "Sequence[str]") -> str:
             formatter.format_help().rstrip(),
             "",
             f"more options: {parser.prog} --help-all, or --help-group with one of these:",
-            f"  {', '.join(_groups_of(parser))}",
+            textwrap.fill(
+                ", ".join(_groups_of(parser)),
+                formatter._width,
+                initial_indent="  ",
+                subsequent_indent="  ",
+            ),
             "",
             str(parser.epilog).rstrip(),
         )

@@ -19,8 +19,9 @@ def run(console: Console, asked: Arguments) -> int:
     """Print a page, or the names of all."""
     known = pages()
     if asked.topic is None:
+        width = max(map(len, known))
         for name, page in known.items():
-            console.result(f"{name.ljust(18)} {_title_of(page)}")
+            console.result(f"{name.ljust(width)}  {_title_of(page)}")
         return 0
     # `mantisreed docs card` finds `engine-cards` where it is the only one.
     close = [name for name in known if asked.topic.lower() in name]
