@@ -30,6 +30,14 @@ reply.text = "says"
 """
 
 
+def test_the_manual_names_every_extra() -> None:
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))
+    told = (ROOT / "docs" / "install.md").read_text(encoding="utf-8").split("## Extras")[1]
+    rows = re.findall(r"^\| (`[^|]*) \|", told.split("## ")[0], re.MULTILINE)
+    named = re.findall(r"`(\w+)`", " ".join(rows))
+    assert sorted(named) == sorted(project["project"]["optional-dependencies"])
+
+
 def run(
     folder: Path, blocked: tuple[str, ...], *arguments: str
 ) -> "subprocess.CompletedProcess[str]":

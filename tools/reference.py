@@ -22,6 +22,7 @@ from mantisreed.cli import main as program
 from mantisreed.cli.helping import GROUPS
 from mantisreed.exports.formats import FORMATS
 from mantisreed.exports.losses import WITHOUT_PLACES
+from mantisreed.jobs.life import MEANINGS
 from mantisreed.version import __version__
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
@@ -36,6 +37,7 @@ _EXIT_CODES = (
 _VARIABLES = (
     ("MANTISREED_TRUST", "a folder whose settings are trusted, for machines without a terminal"),
     ("XDG_CONFIG_HOME", "where the user's own settings and trust are kept"),
+    ("XDG_CACHE_HOME", "where things are kept that can be made again"),
     ("HTTP_PROXY, HTTPS_PROXY, NO_PROXY", "proxies for engines that are not on this machine"),
     ("NO_COLOR, COLUMNS", "how the terminal is written to"),
 )
@@ -96,6 +98,11 @@ def _overview(parsers: Mapping[str, argparse.ArgumentParser]) -> str:
             f"| [`{name}`]({page}#{name}) | {_cell(str(parsers[name].description))} |"
             for name in names
         ]
+    lines += ["", "## States of jobs", "", "| state | means | what to do |", "|---|---|---|"]
+    lines += [
+        f"| `{state}` | {_cell(told.means)} | {_cell(told.next)} |"
+        for state, told in MEANINGS.items()
+    ]
     lines += ["", "## Exit codes", "", "| code | means |", "|---|---|"]
     lines += [f"| {code} | {meaning} |" for code, meaning in _EXIT_CODES]
     lines += ["", "## Environment", "", "| variable | what it says |", "|---|---|"]

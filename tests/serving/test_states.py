@@ -148,7 +148,7 @@ def test_jobs_that_ask_for_the_same_are_cut_the_same_and_paid_once(
     assert min(costs) == 0
 
 
-@pytest.mark.parametrize("page", ["docs/jobs.md", "src/mantisreed/serving/board/board.js"])
+@pytest.mark.parametrize("page", ["docs/commands.md", "src/mantisreed/serving/board/board.js"])
 def test_every_state_is_in_the_list_of_states(page: str) -> None:
     text = (ROOT / page).read_text()
     assert all(f"`{state}`" in text or f'"{state}"' in text for state in SHOWN_STATES)

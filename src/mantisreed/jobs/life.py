@@ -5,7 +5,7 @@ ledger look a rule up and act on it, so that a promise of the documentation is o
 test.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -24,11 +24,49 @@ ShownState = State | JobOutcome | Literal["follow-up failed"]
 """What users see of a job, the same everywhere: its state, or how it ended. `follow-up failed`: its
 transcript is written, and something that was to be done with it has failed."""
 
-SHOWN_STATES: tuple[ShownState, ...] = (
-    *("waiting", "sending", "working", "unconfirmed"),
-    *("done", "no speech", "incomplete", "suspect", "follow-up failed"),
-    *("failed", "cancelled"),
-)
+
+@dataclass(frozen=True, slots=True)
+class Meaning:
+    """What a state of a job says to its user, and what to do then; the manual is made of it."""
+
+    means: str
+    next: str = ""
+
+
+# In the order of a job's life: lists of states, filters and the manual keep it.
+MEANINGS: Mapping[ShownState, Meaning] = {
+    "waiting": Meaning(
+        "its turn has not come, or something has to happen before it goes on: a limit, a refused "
+        "key, an engine that is down, a full disk",
+        "run the same command again, or `retry`",
+    ),
+    "sending": Meaning("a command or the service is at work on it now"),
+    "working": Meaning("the engine has everything, and nobody waits for its answer", "`collect`"),
+    "unconfirmed": Meaning(
+        "nobody knows whether the engine has done a request", "`retry` sends it once more"
+    ),
+    "done": Meaning("everything is answered, and the outputs are on disk"),
+    "no speech": Meaning("the same; nobody spoke in the recording"),
+    "incomplete": Meaning(
+        "the same; the recording itself breaks off", "`run` again when the recording is whole"
+    ),
+    "suspect": Meaning(
+        "the same; a reply is not quite as the engine's card says, so that the transcript may be "
+        "wrong",
+        "fix the card: the `notes` in the transcript say what is odd",
+    ),
+    "follow-up failed": Meaning(
+        "the same; something that was to be done with the transcript has failed. `--state failed` "
+        "lists these too",
+        "fix the cause, then `retry`",
+    ),
+    "failed": Meaning(
+        "a piece failed for good; `jobs ID` shows why", "fix the cause, then `retry`"
+    ),
+    "cancelled": Meaning("cancelled by you, or you forgot its replies"),
+}
+
+SHOWN_STATES: tuple[ShownState, ...] = tuple(MEANINGS)
 
 STATES: tuple[State, ...] = (
     "waiting",
