@@ -68,3 +68,17 @@ def test_a_damaged_file_is_read_as_it_was_meant(
 def test_settings_behind_the_times_are_kept() -> None:
     (cue,) = read_srt(f"1\n{TIMES} line:0 align:start\nA\n").cues
     assert cue.settings == "line:0 align:start"
+
+
+@pytest.mark.parametrize(
+    ("behind", "lines", "told"),
+    [
+        ("X1:10 X2:20 Y1:1 Y2:2", ("A",), "dropped: coordinates"),
+        ("L:50% line:0", ("A",), "dropped: coordinates"),
+        ("Tamm: nets up", ("Tamm: nets up", "A"), "text stands behind a cue's times"),
+        ("line:0 Nets up.", ("Nets up.", "A"), "text stands behind a cue's times"),
+    ],
+)
+def test_text_behind_the_times_is_text(behind: str, lines: tuple[str, ...], told: str) -> None:
+    found = read_srt(f"1\n{TIMES} {behind}\nA\n")
+    assert found.cues[0].lines == lines and told in " ".join(notes_of(found.remarks))

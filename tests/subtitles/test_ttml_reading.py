@@ -29,6 +29,16 @@ def cues(body: str, parameters: str = "") -> list[tuple[float, float, str]]:
             [(1.0, 2.0, "a")],
         ),
         (
+            '<body><div><p begin="01:00:00:15" end="01:00:01:00">a</p></div></body>',
+            'ttp:timeBase="smpte" ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001"',
+            [(3604.101, 3604.601, "a")],
+        ),
+        (
+            '<body><div><p begin="00:00:10:00" end="00:00:11:12">a</p></div></body>',
+            'ttp:timeBase="smpte" ttp:frameRate="25"',
+            [(10.0, 11.48, "a")],
+        ),
+        (
             '<body><div><p begin="30f" end="60f">a</p></div></body>',
             'ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001"',
             [(1.001, 2.002, "a")],
@@ -61,7 +71,17 @@ def cues(body: str, parameters: str = "") -> list[tuple[float, float, str]]:
             [(1.0, 2.0, "a")],
         ),
     ],
-    ids=["non-drop", "frames", "in sequence", "nested", "timed spans", "endless", "metadata"],
+    ids=[
+        "non-drop",
+        "time code",
+        "whole frames a second",
+        "frames",
+        "in sequence",
+        "nested",
+        "timed spans",
+        "endless",
+        "metadata",
+    ],
 )
 def test_times_and_texts_of_each_class(
     body: str, parameters: str, found: list[tuple[float, float, str]]

@@ -3,7 +3,8 @@
 import os
 import re
 import sys
-from itertools import chain
+from itertools import chain, repeat
+from operator import add
 
 from mantisreed.errors import InputError, MantisreedError
 
@@ -204,19 +205,20 @@ class Console:
         """Columns beside each other, quickly, and not narrower than some; gives their widths."""
         from rich.cells import cell_len
 
-        shown, widths = [], []
+        shown: list[Iterable[str]] = []
+        widths = []
         for number, (cells, right) in enumerate(zip(columns[:-1], is_right, strict=False)):
-            # Measuring cells is slow, and most are ASCII.
-            lengths = [len(cell) if cell.isascii() else cell_len(cell) for cell in cells]
-            width = max(*lengths, least[number] if least else 0)
+            # Measuring cells is slow, and nearly all columns are ASCII.
+            is_plain = "".join(cells).isascii()
+            width = max(map(len if is_plain else cell_len, cells))
+            width = max(width, least[number] if least else 0)
             widths.append(width)
-            blanks = [" " * (width - length) for length in lengths]
-            if right:
-                pairs = zip(blanks, cells, strict=True)
+            if is_plain:
+                shown.append(map(str.rjust if right else str.ljust, cells, repeat(width)))
             else:
-                pairs = zip(cells, blanks, strict=True)
-            shown.append([f"{left}{text}" for left, text in pairs])
-        lines = ("  ".join(row).rstrip() for row in zip(*shown, columns[-1], strict=True))
+                blanks = [" " * (width - cell_len(cell)) for cell in cells]
+                shown.append(map(add, blanks, cells) if right else map(add, cells, blanks))
+        lines = map(str.rstrip, map("  ".join, zip(*shown, columns[-1], strict=True)))
         print(_shown("\n".join(lines)))  # noqa: T201
         return [*widths, 0]
 

@@ -32,6 +32,8 @@ _CUT_SHORT = re.compile(
     r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$"
 )
 _SETTINGS = re.compile(r"(?:line|position|align|size|vertical):\S+")
+# Where a cue stands on the screen, as some programs write it: `X1:10`, `L:50%`, `D:vertical`.
+_COORDINATE = re.compile(r"[A-Za-z]\w*:\S+")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
 _NO_SPAN = -1  # for a tag that marks nothing
@@ -100,6 +102,8 @@ def read_srt(text: str) -> Subtitles:
         is_last = at + 1 == len(headings)
         bottom = len(lines) if is_last else headings[at + 1].top
         payload = lines[heading.start + 1 : bottom]
+        if heading.text:
+            payload.insert(0, heading.text)
         place = (heading.start + 1, len(found.cues) + 1, max(0.0, heading.begin))
         if is_last:
             payload, cut_off = _without_rest(payload, heading.number + 1)
@@ -160,6 +164,16 @@ class _Heading:
     rest: str
 
     @property
+    def text(self) -> str:
+        """The cue's first line, where it stands behind the times; empty where nothing of it
+        does.
+        """
+        parts = [part for part in self.rest.split() if not _SETTINGS.fullmatch(part)]
+        if all(_COORDINATE.fullmatch(part) for part in parts):
+            return ""
+        return " ".join(parts)
+
+    @property
     def settings(self) -> str:
         """WebVTT settings behind the times, as some programs write them."""
         return " ".join(part for part in self.rest.split() if _SETTINGS.fullmatch(part))
@@ -193,7 +207,14 @@ class _Heading:
             yield Remark("a cue began before 0", written, "a time from 0 on", *place)
         if self.end < self.begin:
             yield Remark("a cue ended before it began", written, "an end after its start", *place)
-        if left := " ".join(part for part in self.rest.split() if not _SETTINGS.fullmatch(part)):
+        yield from self._remarks_of_rest(place)
+
+    def _remarks_of_rest(self, place: tuple[int, int, float]) -> Iterator[Remark]:
+        left = " ".join(part for part in self.rest.split() if not _SETTINGS.fullmatch(part))
+        if self.text:
+            what = "text stands behind a cue's times"
+            yield Remark(what, excerpt_of(self.text), "a line of its own", *place)
+        elif left:
             yield Remark("dropped: coordinates", left, "", *place)
 
 

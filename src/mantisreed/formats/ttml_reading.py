@@ -74,6 +74,11 @@ class _TtmlReader:
         rate = float(self._parameter("frameRate") or 30)
         numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
         self._frames = rate * float(numerator) / float(denominator or 1)
+        # Of a time code each number is so many frames: at 29.97 its hour is 3.6 s longer than one
+        # of the clock (TTML2, 10.3.1 and I.2).
+        self._pace = 1.0
+        if (self._parameter("timeBase") or "").lower() == "smpte":
+            self._pace = rate / self._frames
         self._ticks = float(
             self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1)
         )
@@ -325,7 +330,7 @@ class _TtmlReader:
             return None
         if found := _CLOCK.match(text.strip()):
             hours, minutes, seconds, fraction, frames = found.groups()
-            whole = (int(hours) * 60 + int(minutes)) * 60 + int(seconds)
+            whole = ((int(hours) * 60 + int(minutes)) * 60 + int(seconds)) * self._pace
             if self._drops_frames and frames is not None:
                 return seconds_of_drop_frame(int(hours), int(minutes), int(seconds), int(frames))
             return whole + (float(f"0.{fraction}") if fraction else int(frames or 0) / self._frames)

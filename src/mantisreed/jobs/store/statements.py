@@ -425,7 +425,7 @@ WHERE piece.job IN_LIST(:jobs)
 GROUP BY piece.job
 """
 ATTEMPTS_OF_JOBS = """
-SELECT job, billed, cost, price, charge, outcome, reported_seconds, reported_cost FROM attempt
+SELECT job, billed, cost, price, charge, reported_seconds, reported_cost FROM attempt
 WHERE job IN_LIST(:jobs)
 """
 PIECES_OF_JOB = """
