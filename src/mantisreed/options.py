@@ -125,9 +125,9 @@ PIECES = (
 REQUEST = (
     Option(
         "language",
-        "Language spoken, such as de-AT",
+        "Language, such as de-AT",
         metavar="TAG",
-        default="as in the settings, else any",
+        default="as set, else any",
         is_in_api=True,
     ),
     Option(

@@ -21,6 +21,7 @@ from mantisreed.options import AFRESH, FEEDS, FOLDERS, TRACK
 _RUN_EXAMPLES = """\
 examples:
   mantisreed run recordings/ --language en --to srt,vtt --spend-limit 2.50
+  arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 1s
 """
 
 
