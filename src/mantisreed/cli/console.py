@@ -208,16 +208,17 @@ class Console:
         shown: list[Iterable[str]] = []
         widths = []
         for number, (cells, right) in enumerate(zip(columns[:-1], is_right, strict=False)):
+            before = least[number] if least else 0
             # Measuring cells is slow, and nearly all columns are ASCII.
-            is_plain = "".join(cells).isascii()
-            width = max(map(len if is_plain else cell_len, cells))
-            width = max(width, least[number] if least else 0)
-            widths.append(width)
-            if is_plain:
-                shown.append(map(str.rjust if right else str.ljust, cells, repeat(width)))
+            if "".join(cells).isascii():
+                width = max(before, *map(len, cells))
+                lay = str.rjust if right else str.ljust
+                shown.append(map(lay, cells, repeat(width)))
             else:
+                width = max(before, *map(cell_len, cells))
                 blanks = [" " * (width - cell_len(cell)) for cell in cells]
                 shown.append(map(add, blanks, cells) if right else map(add, cells, blanks))
+            widths.append(width)
         lines = map(str.rstrip, map("  ".join, zip(*shown, columns[-1], strict=True)))
         print(_shown("\n".join(lines)))  # noqa: T201
         return [*widths, 0]
