@@ -25,7 +25,7 @@ from mantisreed.jobs.records import (
     request_record,
 )
 from mantisreed.jobs.store import statements
-from mantisreed.jobs.store.database import Database, Row
+from mantisreed.jobs.store.database import Database, Row, in_order
 
 # Jobs that are read at a time: few enough for a few megabytes, enough that a database far away is
 # not asked often.
@@ -186,15 +186,16 @@ class Listing:
         sums = {job: _Sums() for job in jobs}
         listed = {"jobs": json.dumps(list(jobs))}
         for row in self._database.execute(statements.SUMS_OF_PIECES, listed):
-            own = sums[row["job"]]
-            own.pieces, own.pieces_done, own.saved = _pieces_of(row)
+            job, pieces, done, saved = in_order(row)
+            own = sums[job]
+            own.pieces, own.pieces_done, own.saved = pieces, done, saved
         for row in self._database.execute(statements.ATTEMPTS_OF_JOBS, listed):
-            sums[row["job"]].add(*_attempt_of(row))
+            job, *attempt = in_order(row)
+            sums[job].add(*attempt)
         return sums
 
 
-_pieces_of = itemgetter("pieces", "pieces_done", "saved")
-# In the order of `_Sums.add`.
+# In the order of `_Sums.add`; money that is older than its jobs comes in another one.
 _attempt_of = itemgetter(
     *("charge", "billed", "cost", "price", "reported_seconds", "reported_cost")
 )
@@ -293,14 +294,6 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
 
 
 def _job_record(row: Row, sums: _Sums) -> JobRecord:
-    if sums.cost is None and row["currency"] is not None and sums.saved and not sums.billed:
+    if sums.cost is None and sums.saved and not sums.billed and row["currency"] is not None:
         sums.cost = Decimal(0)  # a price is known, and kept replies answered everything
-    return JobRecord(*_columns_of(row), *msgspec.structs.astuple(sums))
-
-
-# In the record's order, and at once: one by one, a list of 100 000 jobs takes half a second more.
-_columns_of = itemgetter(
-    *("id", "identity", "recording", "digest", "engine", "state", "shown", "machine"),
-    *("reason", "duration", "created", "changed", "currency"),
-    *("options", "made"),
-)
+    return JobRecord(*in_order(row), *msgspec.structs.astuple(sums))

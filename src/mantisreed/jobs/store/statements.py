@@ -404,7 +404,11 @@ WHEN EXISTS (
 ELSE coalesce(outcome, 'done') END
 """
 _MACHINE = "(SELECT host FROM process WHERE process.owner = job.owner)"
-_SHOWN_JOBS = f"SELECT *, {SHOWN_STATE} AS shown, {_MACHINE} AS machine FROM job "  # noqa: S608 - it holds no values
+# In the order of the record: to take 100 000 rows apart by name takes half a second.
+_SHOWN_JOBS = (
+    f"SELECT id, identity, recording, digest, engine, state, {SHOWN_STATE} AS shown, "  # noqa: S608 - it holds no values
+    f"{_MACHINE} AS machine, reason, duration, created, changed, currency, options, made FROM job "
+)
 JOBS = _SHOWN_JOBS + "{where} ORDER BY created DESC, id {limit}"
 COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
 JOBS_BEGINNING = (
@@ -425,7 +429,7 @@ WHERE piece.job IN_LIST(:jobs)
 GROUP BY piece.job
 """
 ATTEMPTS_OF_JOBS = """
-SELECT job, billed, cost, price, charge, reported_seconds, reported_cost FROM attempt
+SELECT job, charge, billed, cost, price, reported_seconds, reported_cost FROM attempt
 WHERE job IN_LIST(:jobs)
 """
 PIECES_OF_JOB = """
