@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from mantisreed.cards.tables import checked
 from mantisreed.destinations.rules import FollowUp, read_follow_ups
@@ -37,6 +37,8 @@ from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.trust import Trust, TrustError, uses_of
 from mantisreed.units import parse_size
 from mantisreed.urls import split_url
+
+_Kind = TypeVar("_Kind")
 
 _TABLES = (
     "settings",
@@ -381,17 +383,7 @@ def _workspace(
     file: Path, document: Mapping[str, Any], shared: Mapping[str, Any], trust: Trust
 ) -> Workspace:
     name = printable(file)
-    unknown = [key for key in document if key not in _TABLES]
-    if unknown:
-        raise SettingsError(
-            f"unknown table or key {unknown[0]!r}",
-            where=name,
-            advice="known: [settings], [layout.NAME], [recording_urls], [callbacks], [serve], "
-            "[ledger], [storage], [engine.NAME], [service.NAME] and [follow_up.NAME]",
-        )
-    for key in _TABLES:
-        if not isinstance(document.get(key, {}), dict):
-            raise SettingsError(f"key {key!r}: expected a table", where=name)
+    _check_tables(document, name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
     services = _services(document.get("service", {}), name)
     follow_ups = read_follow_ups(document.get("follow_up", {}), services, name)
@@ -409,12 +401,8 @@ def _workspace(
         settings,
         {card_name: card for (card_name, task), card in cards.items() if task is None},
         {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
-        checked(document["recording_urls"], Links, name, "recording_urls")
-        if "recording_urls" in document
-        else None,
-        checked(document["callbacks"], Callbacks, name, "callbacks")
-        if "callbacks" in document
-        else None,
+        _checked_if_there(document, "recording_urls", Links, name),
+        _checked_if_there(document, "callbacks", Callbacks, name),
         checked(document.get("serve", {}), ServeKeys, name, "serve"),
         _ledger_place(document["ledger"], name) if "ledger" in document else None,
         _layouts(document.get("layout", {}), name),
@@ -425,6 +413,33 @@ def _workspace(
         follow_ups,
         storage=_storage_place(document["storage"], name) if "storage" in document else None,
     )
+
+
+def _check_tables(document: Mapping[str, Any], file: str) -> None:
+    """See that there are only tables that are known.
+
+    Raises:
+        SettingsError: there is something else.
+    """
+    unknown = [key for key in document if key not in _TABLES]
+    if unknown:
+        raise SettingsError(
+            f"unknown table or key {unknown[0]!r}",
+            where=file,
+            advice="known: [settings], [layout.NAME], [recording_urls], [callbacks], [serve], "
+            "[ledger], [storage], [engine.NAME], [service.NAME] and [follow_up.NAME]",
+        )
+    for key in _TABLES:
+        if not isinstance(document.get(key, {}), dict):
+            raise SettingsError(f"key {key!r}: expected a table", where=file)
+
+
+def _checked_if_there(
+    document: Mapping[str, Any], key: str, kind: type[_Kind], file: str
+) -> _Kind | None:
+    if key not in document:
+        return None
+    return checked(document[key], kind, file, key)
 
 
 def _services(tables: Mapping[str, Any], file: str) -> dict[str, TextServiceCard]:

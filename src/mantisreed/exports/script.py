@@ -1,6 +1,6 @@
 """What formats are written from and read into: a transcript, or cues as they stand."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 import msgspec
@@ -102,37 +102,39 @@ class Script:
                     self.passages, rules, language=self.tongue, mark_speakers=marks
                 )
             return self._laid[key]
-        if (
-            not mark_speakers
-            or len({cue.speaker for cue in single_voices(self.cues) if cue.speaker is not None}) < 2
-        ):
-            return self.cues
-        marked: list[Cue] = []
-        before: Cue | None = None
-        for cue in self.cues:
-            if cue.turns:
-                marked.append(with_marks_of_voices(cue, rules))
-                before = voices_of(cue)[-1]
-                continue
-            # A mark at each change of the speaker, and not at each cue.
-            is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
-            one = with_mark(cue, mark_of(cue.speaker, rules) if is_new else "")
-            # WebVTT has a cue for each voice; in a format with one text they share a cue.
-            are_two_voices = (
-                is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
-            )
-            if are_two_voices and rules.speakers != "none":
-                marked[-1] = shared(marked[-1], one)
-            else:
-                marked.append(one)
-            before = cue
-        return marked
+        speakers = {cue.speaker for cue in single_voices(self.cues) if cue.speaker is not None}
+        if mark_speakers and len(speakers) > 1:
+            return with_marks_at_changes(self.cues, rules)
+        return self.cues
 
     def as_transcript(self, name: str) -> Transcript:
         """The transcript; made from the cues where there is none."""
         if self.transcript is not None:
             return self.transcript
         return bare_transcript(self.passages, name=name, language=self.language, notes=self.notes)
+
+
+def with_marks_at_changes(cues: Sequence[Cue], rules: LayoutRules) -> list[Cue]:
+    """Cues with a mark at each change of the speaker, as the rules have it."""
+    marked: list[Cue] = []
+    before: Cue | None = None
+    for cue in cues:
+        if cue.turns:
+            marked.append(with_marks_of_voices(cue, rules))
+            before = voices_of(cue)[-1]
+            continue
+        is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
+        one = with_mark(cue, mark_of(cue.speaker, rules) if is_new else "")
+        # WebVTT has a cue for each voice; in a format with one text they share a cue.
+        are_two_voices = (
+            is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
+        )
+        if are_two_voices and rules.speakers != "none":
+            marked[-1] = shared(marked[-1], one)
+        else:
+            marked.append(one)
+        before = cue
+    return marked
 
 
 def with_marks_of_voices(cue: Cue, rules: LayoutRules) -> Cue:
@@ -160,35 +162,31 @@ def with_single_lines(script: Script) -> Script:
     odd = {name: one_line(name) or None for name in names if name and one_line(name) != name}
     if not odd:
         return script
-    transcript = script.transcript
+
+    def named(name: str | None) -> str | None:
+        return odd.get(name or "", name)
+
+    transcript, cues = script.transcript, script.cues
     if transcript is not None:
         passages = tuple(
-            msgspec.structs.replace(passage, speaker=odd[passage.speaker])
-            if passage.speaker in odd
-            else passage
+            msgspec.structs.replace(passage, speaker=named(passage.speaker))
             for passage in transcript.passages
         )
         transcript = msgspec.structs.replace(
             transcript,
             passages=passages,
             speakers=speakers_of(passages),
-            language=odd.get(transcript.language or "", transcript.language),
+            language=named(transcript.language),
         )
-    cues = script.cues
     if cues is not None:
-        cues = tuple(
-            replace(
-                cue,
-                speaker=odd.get(cue.speaker or "", cue.speaker),
-                turns=tuple(
-                    replace(turn, speaker=odd.get(turn.speaker or "", turn.speaker))
-                    for turn in cue.turns
-                ),
-            )
-            for cue in cues
-        )
-    language = odd.get(script.language or "", script.language)
-    return replace(script, transcript=transcript, cues=cues, language=language)
+        cues = tuple(_with_names(cue, named) for cue in cues)
+    return replace(script, transcript=transcript, cues=cues, language=named(script.language))
+
+
+def _with_names(cue: Cue, named: Callable[[str | None], str | None]) -> Cue:
+    """A cue with other names for its speakers."""
+    turns = tuple(replace(turn, speaker=named(turn.speaker)) for turn in cue.turns)
+    return replace(cue, speaker=named(cue.speaker), turns=turns)
 
 
 def bare_transcript(

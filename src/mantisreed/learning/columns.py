@@ -318,24 +318,40 @@ def _scale(column: Column, numbers: Sequence[float]) -> tuple[str, float] | None
     is_log = bool(re.search(r"log|nll", column.last_name, re.I))
     is_timed = column.hints(_START) or column.hints(_END) or column.hints(_LENGTH)
     low, high = min(numbers), max(numbers)
-    scale = None
     # Seconds of a short sample lie between 0 and 1 as well.
     if is_timed and not is_named:
         return None
-    if low >= 0 and high <= 1 and not is_log:
-        # Zeros and ones alone are rather flags.
-        if is_named or not column.is_whole:
-            # Without a name it may be a level, or a share of the sound.
-            likelihood = 0.95 if is_named else 0.45
-            scale = ("fraction", likelihood * (0.8 if column.is_whole else 1.0))
-    elif high <= 0 and (is_log or is_named):
-        scale = ("log", 0.9 if is_log else 0.7)
-    elif low >= 0 and is_log:
-        scale = ("negative log", 0.7)
+    if is_log:
+        return _log_scale(low, high)
+    if low >= 0 and high <= 1:
+        return _fraction(column, is_named=is_named)
+    return _scale_by_name(low, high) if is_named else None
+
+
+def _scale_by_name(low: float, high: float) -> tuple[str, float] | None:
+    if high <= 0:
+        return "log", 0.7
     # Percentages under 20 are rare: it may be a rank.
-    elif low >= 0 and high <= 100 and is_named:
-        scale = ("percent", 0.9 if high > 20 else 0.5)
-    return scale
+    if low >= 0 and high <= 100:
+        return "percent", 0.9 if high > 20 else 0.5
+    return None
+
+
+def _log_scale(low: float, high: float) -> tuple[str, float] | None:
+    if high <= 0:
+        return "log", 0.9
+    if low >= 0:
+        return "negative log", 0.7
+    return None
+
+
+def _fraction(column: Column, *, is_named: bool) -> tuple[str, float] | None:
+    # Zeros and ones alone are rather flags.
+    if column.is_whole and not is_named:
+        return None
+    # Without a name it may be a level, or a share of the sound.
+    likelihood = 0.95 if is_named else 0.45
+    return "fraction", likelihood * (0.8 if column.is_whole else 1.0)
 
 
 def speakers_of(columns: Sequence[Column]) -> list[Judged]:

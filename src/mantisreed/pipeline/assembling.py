@@ -4,7 +4,7 @@ keeps.
 
 import math
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain, starmap
 from pathlib import Path
@@ -87,26 +87,23 @@ def transcript_of(
 ) -> Assembled:
     """The pieces' readings as one transcript, with the notes of the recording's preparation."""
     by_channel: dict[int | None, list[PieceReading]] = {}
-    languages: Counter[str] = Counter()
     # Sorting is stable, so that the pieces of a channel stay in the order of their times.
-    for one in sorted(results, key=lambda one: one.channel or 0):
+    ordered = sorted(results, key=lambda one: one.channel or 0)
+    for one in ordered:
         assert one.reading is not None
         pieces = by_channel.setdefault(one.channel, [])
         pieces.append(PieceReading(one.start, one.end, one.reading.passages))
-        languages.update([one.reading.language] if one.reading.language else ())
     stitched = stitch_channels(by_channel)
-    # Short pieces are often taken for another language; the recording's is that of most of them.
-    spoken = languages.most_common(1)[0][0] if languages else None
+    readings = [one.reading for one in results if one.reading is not None]
     passages = stitched.passages
     if facts.about and "speakers" in facts.about:
         passages = with_speaker_names(passages, facts.about["speakers"])
     # A note of its own, so that an empty transcript is told from one that was lost.
     nothing = () if stitched.passages else (NO_SPEECH,)
-    mended = sum(one.reading.mended for one in results if one.reading is not None)
+    mended = sum(reading.mended for reading in readings)
     poor: tuple[str, ...] = ()
     if mended:
         poor = (f"the times of {mended} words made no sense and were made anew",)
-    readings = [one.reading for one in results if one.reading is not None]
     # Each once: every piece of a recording has the same oddities.
     odd = dict.fromkeys(
         chain.from_iterable((*reading.doubts, *reading.remarks) for reading in readings)
@@ -116,7 +113,7 @@ def transcript_of(
         engine=options.card.name,
         job=job,
         language=options.wanted.translate_to
-        or _tag_for(options.card, spoken)
+        or _tag_for(options.card, _spoken_in(ordered))
         or options.wanted.language,
         speakers=speakers_of(passages),
         passages=passages,
@@ -130,6 +127,13 @@ def transcript_of(
         transcript,
         tuple(dict.fromkeys(chain.from_iterable(reading.doubts for reading in readings))),
     )
+
+
+def _spoken_in(results: Iterable[PieceResult]) -> str | None:
+    """The language of a recording, of which short pieces are often taken for another one."""
+    readings = [one.reading for one in results if one.reading is not None]
+    languages = Counter(reading.language for reading in readings if reading.language)
+    return languages.most_common(1)[0][0] if languages else None
 
 
 def _seam_doubts(

@@ -267,18 +267,7 @@ def _time_the_rest(
         right = after[last].word if last < len(after) else None
         texts = [placed.text for placed in after[at:last]]
         needed = pace * sum(map(spoken_length, texts))
-        start = left.end if left else 0.0
-        end = max(start, right.start if right else max(duration, start))
-        heard = _spoken_between(start, end, speech)
-        if sum(last_heard - first_heard for first_heard, last_heard in heard) >= _ENOUGH * needed:
-            start, end = heard[0][0], heard[-1][1]
-        elif end - start > needed:
-            # A new sentence stands with what follows it, what goes on with what came before.
-            goes_on = left is not None and not ends_sentence(left.text)
-            if goes_on or right is None:
-                start, end = (start, start + needed)
-            else:
-                start, end = (end - needed, end)
+        start, end = _room_between(left, right, needed, duration, speech)
         if at:
             passage = after[at - 1].passage
         elif right:
@@ -293,6 +282,28 @@ def _time_the_rest(
             )
             placed.passage = passage
         at = last
+
+
+def _room_between(
+    left: Word | None,
+    right: Word | None,
+    needed: float,
+    duration: float,
+    speech: Sequence[tuple[float, float]],
+) -> tuple[float, float]:
+    """When words are said that take `needed` seconds, between the word before and the one after."""
+    start = left.end if left else 0.0
+    end = max(start, right.start if right else max(duration, start))
+    heard = _spoken_between(start, end, speech)
+    if sum(last - first for first, last in heard) >= _ENOUGH * needed:
+        return heard[0][0], heard[-1][1]
+    if end - start <= needed:
+        return start, end
+    # A new sentence stands with what follows it, what goes on with what came before.
+    goes_on = left is not None and not ends_sentence(left.text)
+    if goes_on or right is None:
+        return start, start + needed
+    return end - needed, end
 
 
 def _spoken_between(

@@ -302,11 +302,11 @@ def _by_speaker(
     if not said or not other:
         return None, {}, {}
     names, others = list(said), list(other)
-    size = max(len(names), len(others))
     # Filled up to a square: a speaker that the other side lacks is paired with nobody, and all
     # that he said is an error.
-    rows = [said[name] for name in names] + [[] for _ in range(size - len(names))]
-    columns = [other[name] for name in others] + [[] for _ in range(size - len(others))]
+    missing = len(others) - len(names)
+    rows = [*said.values(), *([] for _ in range(missing))]
+    columns = [*other.values(), *([] for _ in range(-missing))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
     counts = [[one.count for one in row] for row in errors]
     chosen = list(enumerate(cheapest_pairs(counts)))

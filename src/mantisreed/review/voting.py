@@ -379,29 +379,38 @@ def _passages(
         if now != passage or (speaks != speaker and key is not None):
             yield from closed()
             passage, speaker = now, speaks
-        if key is None:
-            continue
-        voters = [
-            (number, reading)
-            for number, reading in enumerate(slot.readings)
-            if reading and reading.key == key
-        ]
-        written = Counter(reading.word.text for _, reading in voters)
-        most = max(written.values())
-        text = next(
-            reading.word.text for _, reading in voters if written[reading.word.text] == most
-        )
-        # Words are voted for, times are not averaged: the best timed of those who have the word.
-        _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
-        chance = 1.0 - math.prod(
-            1.0 - judges[number].chance(reading.sure) for number, reading in voters
-        )
-        # Times of different engines may cross by a few hundredths; words never go back.
-        start = max(timed.word.start, latest)
-        end = max(timed.word.end, start)
-        latest = start
-        words.append(Word(text, start, end, round(chance, 3)))
+        if key is not None:
+            words.append(_elected(slot, key, judges, ranks, latest))
+            latest = words[-1].start
     yield from closed()
+
+
+def _elected(
+    slot: Slot, key: str, judges: Sequence[Judge], ranks: Sequence[int], latest: float
+) -> Word:
+    """The word that won in a slot.
+
+    Args:
+        slot: what each transcript has there.
+        key: the word that won, as it is compared.
+        judges: how far each transcript is to be believed.
+        ranks: how well each is timed, 0 for the best.
+        latest: where the word before begins, in seconds.
+    """
+    voters = [
+        (number, reading)
+        for number, reading in enumerate(slot.readings)
+        if reading and reading.key == key
+    ]
+    written = Counter(reading.word.text for _, reading in voters)
+    most = max(written.values())
+    text = next(reading.word.text for _, reading in voters if written[reading.word.text] == most)
+    # Words are voted for, times are not averaged: the best timed of those who have the word.
+    _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
+    unsure = math.prod(1.0 - judges[number].chance(reading.sure) for number, reading in voters)
+    # Times of different engines may cross by a few hundredths; words never go back.
+    start = max(timed.word.start, latest)
+    return Word(text, start, max(timed.word.end, start), round(1.0 - unsure, 3))
 
 
 def _timing_rank(transcript: Transcript) -> int:

@@ -125,18 +125,7 @@ class Planter:
             seconds: of the sound.
             tongue: the language it is in.
         """
-        ways: dict[str, Callable[[Line], Line | None]] = {
-            "missing": lambda line: None,
-            "language": lambda line: self._in_another_language(line, tongue),
-            "script": _in_another_script,
-            "pace": _squeezed,
-            "unsure": lambda line: self._others(line, self._vocabulary, (0.2, 0.4)),
-            "nonsense": lambda line: self._others(line, self._vocabulary, (0.9, 0.98)),
-            "salad": lambda line: self._others(line, own or self._vocabulary, (0.6, 0.7)),
-        }
-        # Words that an engine for this language knows.
-        texts = [phrase.text for phrase in self._phrases if phrase.language == tongue]
-        own = sorted(set(chain.from_iterable(text.split() for text in texts)))
+        ways = self._ways(tongue)
         salad = 0  # words of it that are still to come
         kept: list[Line] = []
         before: Line | None = None
@@ -161,12 +150,25 @@ class Planter:
             kept += [changed] if changed is not None else []
             before = line if changed is line else None
             until = lines[number + 1].start if number + 1 < len(lines) else seconds
-            if (
-                until - line.end >= _SHORTEST_SILENCE
-                and self._chance.random() < self._habits.silence
-            ):
+            is_silent = until - line.end >= _SHORTEST_SILENCE
+            if is_silent and self._chance.random() < self._habits.silence:
                 kept.append(self._made_up(line.end + 0.25, until - 0.25))
         return tuple(self._drifted(kept, seconds) if self._habits.drift and kept else kept)
+
+    def _ways(self, tongue: str | None) -> dict[str, Callable[[Line], Line | None]]:
+        """What may become of a line, in the order in which it is drawn."""
+        # Words that an engine for this language knows.
+        texts = [phrase.text for phrase in self._phrases if phrase.language == tongue]
+        own = sorted(set(chain.from_iterable(text.split() for text in texts)))
+        return {
+            "missing": lambda line: None,
+            "language": lambda line: self._in_another_language(line, tongue),
+            "script": _in_another_script,
+            "pace": _squeezed,
+            "unsure": lambda line: self._others(line, self._vocabulary, (0.2, 0.4)),
+            "nonsense": lambda line: self._others(line, self._vocabulary, (0.9, 0.98)),
+            "salad": lambda line: self._others(line, own or self._vocabulary, (0.6, 0.7)),
+        }
 
     def _note(self, kind: str, start: float, end: float, *, goes_on: bool = False) -> None:
         """Remember a fault; one that goes on is the same as the last one of its kind."""

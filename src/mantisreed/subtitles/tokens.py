@@ -1,6 +1,6 @@
 """The words of a transcript, as the layout places them."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 
@@ -40,19 +40,7 @@ def tokens_of(
         said = [word for word in passage.words if word.text.strip()]
         if not said:
             continue
-        texts = [word.text for word in said]
-        spaces = spaced(passage.text, texts)
-        sounds = sound_parts(texts)
-        edges = set(chain.from_iterable(sounds))
-        if rules.sounds == "drop":
-            dropped = set(chain.from_iterable(range(first, last) for first, last in sounds))
-        else:
-            dropped = set()
-        parts = []
-        for at, (whole, space) in enumerate(zip(said, spaces, strict=True)):
-            if at not in dropped:
-                first, *others = _pieces_of(whole, rules, language)
-                parts += [(first, space, at in edges), *((part, False, False) for part in others)]
+        parts = _parts_of(said, passage.text, rules, language)
         for number, (word, has_space, is_edge) in enumerate(parts):
             text = word.text
             if number == 0:
@@ -66,6 +54,25 @@ def tokens_of(
             tokens.run.append(run)
             before = word
     return tokens
+
+
+def _parts_of(
+    said: Sequence[Word], text: str, rules: LayoutRules, language: str | None
+) -> Iterator[tuple[Word, bool, bool]]:
+    """The words of a passage that are shown, long ones in pieces; with each, whether a space stands
+    before it, and whether it is at an edge of a description of a sound.
+    """
+    texts = [word.text for word in said]
+    sounds = sound_parts(texts)
+    edges, dropped = set(chain.from_iterable(sounds)), set[int]()
+    if rules.sounds == "drop":
+        dropped.update(chain.from_iterable(range(first, last) for first, last in sounds))
+    for at, (whole, space) in enumerate(zip(said, spaced(text, texts), strict=True)):
+        if at not in dropped:
+            first, *others = _pieces_of(whole, rules, language)
+            yield first, space, at in edges
+            for part in others:
+                yield part, False, False
 
 
 def mark_of(speaker: str | None, rules: LayoutRules) -> str:

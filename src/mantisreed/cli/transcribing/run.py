@@ -52,22 +52,32 @@ def _check_use(asked: Arguments) -> None:
     Raises:
         InputError: one has no effect with the others.
     """
-    has_files = asked.fill or asked.publish_at is not None or asked.as_json
-    for option, is_given in (("--stdout", asked.stdout), ("--no-keep", asked.no_keep)):
-        if is_given and (asked.live or has_files):
-            what = "has no effect with --live, --fill, --publish-at or --json"
+    elsewhere = asked.live or asked.fill or asked.publish_at is not None or asked.as_json
+    no_effect = "has no effect with --live, --fill, --publish-at or --json"
+    is_input = "-" in asked.sources
+    is_only_input = list(asked.sources) == ["-"]
+    # The first that is true is told.
+    rows = (
+        (asked.stdout and elsewhere, "--stdout", no_effect),
+        (asked.no_keep and elsewhere, "--no-keep", no_effect),
+        (
+            asked.no_keep and not asked.stdout,
+            "--no-keep",
+            "leaves nothing: --stdout prints the text",
+        ),
+        (
+            asked.live and (asked.fill or not is_only_input),
+            "--live",
+            "hears standard input: the only source is -",
+        ),
+        (asked.pause is not None and not asked.live, "--pause", "has no effect without --live"),
+        (asked.pcm is not None and not asked.live, "--pcm", "has no effect without --live"),
+        (asked.name is not None and not is_input, "--name", "has no effect without the source -"),
+        (asked.fill and is_input, "--fill", "has no effect with the source -"),
+    )
+    for is_wrong, option, what in rows:
+        if is_wrong:
             raise InputError(what, where=option)
-    if asked.no_keep and not asked.stdout:
-        raise InputError("leaves nothing: --stdout prints the text", where="--no-keep")
-    if asked.live and (asked.fill or list(asked.sources) != ["-"]):
-        raise InputError("hears standard input: the only source is -", where="--live")
-    for option, given in (("--pause", asked.pause), ("--pcm", asked.pcm)):
-        if given is not None and not asked.live:
-            raise InputError("has no effect without --live", where=option)
-    if asked.name is not None and "-" not in asked.sources:
-        raise InputError("has no effect without the source -", where="--name")
-    if asked.fill and "-" in asked.sources:
-        raise InputError("has no effect with the source -", where="--fill")
 
 
 def _with_input(console: Console, asked: Arguments) -> "list[Outcome]":

@@ -5,7 +5,7 @@ A name that is wrong would else be told after an hour of transcribing, or after 
 """
 
 import shutil
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from mantisreed.cards.templates import Template
@@ -73,7 +73,23 @@ def _check_rule(
             raise InputError(f"service {name} gives {kind}, and cannot translate")
     # Whatever a service gives is written to a file too.
     there = (*formats, *(name for name in rule.follows if rules[name].service is not None))
-    for key, wanted in rule.doing.files_sent() if rule.doing is not None else ():
+    _check_files_sent(rule, there)
+    if rule.command is not None and rule.command.run:
+        _check_program(rule.name, rule.command.run[0])
+    if rule.copy is not None:
+        _check_copy(workspace, rule)
+    if rule.rows is not None:
+        if rule.rows.file is not None:
+            check_file(workspace.folder / rule.rows.file, rule.rows)
+        if rule.rows.database is not None:
+            check_library(rule.rows.database)
+
+
+def _check_files_sent(rule: FollowUp, there: Sequence[str]) -> None:
+    """See that the files that a follow-up sends are among those that there will be."""
+    if rule.doing is None:
+        return
+    for key, wanted in rule.doing.files_sent():
         missing = [name for name in wanted if name not in there]
         if missing:
             known = ", ".join(there) or "none"
@@ -82,14 +98,6 @@ def _check_rule(
                 where=f"follow_up.{rule.name}.{key}",
                 advice=f"there will be: {known}",
             )
-    if rule.command is not None and rule.command.run:
-        _check_program(rule.name, rule.command.run[0])
-    if rule.copy is not None:
-        _check_copy(workspace, rule)
-    if rule.rows is not None and rule.rows.file is not None:
-        check_file(workspace.folder / rule.rows.file, rule.rows)
-    if rule.rows is not None and rule.rows.database is not None:
-        check_library(rule.rows.database)
 
 
 def _check_program(name: str, template: Template) -> None:

@@ -78,18 +78,17 @@ async def jobs(
 ) -> Response:
     """Jobs, the newest first, a page at a time."""
     service, token = let_in(request, "read")
-    states = {one.strip() for one in state.split(",")} if state else None
-    if states is not None and (unknown := states - set(SHOWN_STATES)):
-        raise Problem(
-            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(SHOWN_STATES)}"
+    states = _states(state)
+    part = (recording or "").casefold()
+
+    def is_wanted(order: Order) -> bool:
+        return (
+            (states is None or order.state in states)
+            and part in order.name.casefold()
+            and engine in (None, order.options.engine)
         )
-    found = [
-        order
-        for order in own(token, service.book)
-        if (states is None or order.state in states)
-        and (recording is None or recording.casefold() in order.name.casefold())
-        and (engine is None or order.options.engine == engine)
-    ]
+
+    found = list(filter(is_wanted, own(token, service.book)))
     # By ids, which sort by time: a job that comes meanwhile moves no page.
     page = [order for order in found if before is None or order.id < before][:limit]
     is_last = not page or page[-1].id == found[-1].id
@@ -101,6 +100,22 @@ async def jobs(
     }
     listed["next"] = None if following is None else f"{prefix}/jobs?{following}"
     return json_answer(listed)
+
+
+def _states(given: str | None) -> set[str] | None:
+    """The states of a filter; None for all.
+
+    Raises:
+        Problem: one of them is none.
+    """
+    if not given:
+        return None
+    states = {one.strip() for one in given.split(",")}
+    if unknown := states - set(SHOWN_STATES):
+        raise Problem(
+            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(SHOWN_STATES)}"
+        )
+    return states
 
 
 @router.get("/jobs/{job}", response_model=DetailedJob, tags=["jobs"])
