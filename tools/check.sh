@@ -34,8 +34,6 @@ fi
 unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
-told=$(mktemp)
-"$venv/bin/python" tools/density.py --check --worst 3 >"$told" || { cat "$told"; exit 1; }
 if [ -n "$quick" ]; then
     "$venv/bin/mypy"
     exec "$venv/bin/pytest" -n "$(getconf _NPROCESSORS_ONLN)" tests/test_house.py tests/transcript tests/subtitles \
