@@ -7,7 +7,6 @@ from typing import Any
 
 import tomlkit
 import tomlkit.exceptions
-from tomlkit.items import Table
 
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import read_cards
@@ -120,8 +119,9 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
             "the settings file cannot be read as TOML", where=printable(file)
         ) from error
     table = tomlkit.parse(toml)["engine"][name]
-    engines = document.get("engine")
-    is_there = isinstance(engines, Table) and name in engines
+    # Where other tables stand between the cards, the library's own is none of its `Table`s.
+    engines = document.unwrap().get("engine")
+    is_there = isinstance(engines, dict) and name in engines
     # What was learnt of an answer alone.
     if set(table) == {"reply"}:
         if not is_there:
