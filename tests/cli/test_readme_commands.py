@@ -6,6 +6,7 @@ import shlex
 import shutil
 import sys
 from collections.abc import Iterator
+from email.utils import formatdate
 from pathlib import Path
 
 import numpy as np
@@ -34,7 +35,8 @@ ANSWER = (
     '{"transcript": "Nets closed.", "tokens": [{"t": "Nets", "b": 0.5}, {"t": "closed.", "b": 1}]}'
 )
 FEED = """<?xml version="1.0"?><rss version="2.0"><channel><title>Notes</title><item>
-<title>Evening</title><guid>a</guid><enclosure url="{address}/a.wav" type="audio/wav" length="9"/>
+<title>Evening</title><guid>a</guid><pubDate>{day}</pubDate>
+<enclosure url="{address}/a.wav" type="audio/wav" length="9"/>
 </item></channel></rss>"""
 
 
@@ -67,11 +69,12 @@ def test_every_command_works_as_it_is_printed(
             if self.path == "/a.wav":
                 self.send(200, note.path.read_bytes(), "audio/wav")
             else:
-                self.send(200, FEED.format(address=at).encode(), "application/rss+xml")
+                self.send(
+                    200, FEED.format(address=at, day=formatdate()).encode(), "application/rss+xml"
+                )
 
-    monkeypatch.setenv(
-        "MARSH_KEY", "0123456789abcdef0123"
-    )  # as the README says above `engines check`
+    # As the README says above `engines check`.
+    monkeypatch.setenv("MARSH_KEY", "0123456789abcdef0123")
     job = ""
     commands = list(printed())
     assert len(commands) > 30 and set(commands) >= set(ELSEWHERE)
