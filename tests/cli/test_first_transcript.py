@@ -67,19 +67,22 @@ def engine(answer: dict[str, object]) -> Iterator[str]:
 def test_the_page_leads_to_a_transcript(
     note: Note, mantisreed: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setenv("MARSH_KEY", "s3cret")
+    monkeypatch.delenv("MARSH_KEY", raising=False)
     shutil.copy(note.path, tmp_path / "talk.wav")
     (card,) = (text for language, text in blocks() if language == "toml")
     # The first command is what the other steps lead to.
     first, *others = [
-        (shlex.split(text)[1:], following)
+        (text.splitlines(), following)
         for (language, text), following in zip(blocks(), [*blocks()[1:], ("", "")], strict=True)
         if language == "sh"
     ]
     with engine(answer_of(note.composition)) as address:
         (tmp_path / "mantisreed.toml").write_text(card.replace(ADDRESS, address))
-        for command, (language, told) in [*others[:-1], first, others[-1]]:
-            ended = mantisreed(*command)
+        for (*before, command), (language, told) in [*others[:-1], first, others[-1]]:
+            if before:
+                assert before == ["export MARSH_KEY=..."]
+                monkeypatch.setenv("MARSH_KEY", "s3cret")
+            ended = mantisreed(*shlex.split(command)[1:])
             assert ended.returncode == 0, ended.stderr
             if language == "text":
                 shown = ended.stdout.replace(address, ADDRESS)
