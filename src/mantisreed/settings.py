@@ -200,5 +200,6 @@ def settings_above(start: Path) -> Path:
             return folder / SETTINGS_FILE
     raise InputError(
         f"no {SETTINGS_FILE} here or in a folder above",
-        advice="name one with --config FILE, write one (see the README), or try `mantisreed demo`",
+        advice="name one with --config FILE, let `mantisreed init` write one, or try "
+        "`mantisreed demo`",
     )
