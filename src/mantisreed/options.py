@@ -89,7 +89,7 @@ FEEDS = (
 ENGINE = (
     Option(
         "engine",
-        "Engine card, NAME:PROFILE, or A,B to try in turn",
+        "Engine card, or NAME:PROFILE; `run` tries A,B in turn",
         metavar="NAME",
         default="as in the settings",
         is_in_api=True,
@@ -99,7 +99,7 @@ ENGINE = (
 PIECES = (
     Option(
         "channels",
-        "Channels as one, apart, or only N",
+        "Send channels mixed, apart, or only N",
         metavar="mix|apart|N",
         default="mix",
         is_in_api=True,
@@ -195,7 +195,7 @@ SPENDING = (
     ),
     Option(
         "spend_limit",
-        "Most to pay, in engine currency",
+        "Pay at most, in engine currency",
         "money",
         metavar="AMOUNT",
         default="no limit",
