@@ -215,8 +215,9 @@ class Console:
                 lay = str.rjust if right else str.ljust
                 shown.append(map(lay, cells, repeat(width)))
             else:
-                width = max(before, *map(cell_len, cells))
-                blanks = [" " * (width - cell_len(cell)) for cell in cells]
+                lengths = list(map(cell_len, cells))
+                width = max(before, *lengths)
+                blanks = [" " * (width - length) for length in lengths]
                 shown.append(map(add, blanks, cells) if right else map(add, cells, blanks))
             widths.append(width)
         lines = map(str.rstrip, map("  ".join, zip(*shown, columns[-1], strict=True)))

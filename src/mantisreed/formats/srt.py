@@ -168,10 +168,14 @@ class _Heading:
         """The cue's first line, where it stands behind the times; empty where nothing of it
         does.
         """
-        parts = [part for part in self.rest.split() if not _SETTINGS.fullmatch(part)]
-        if all(_COORDINATE.fullmatch(part) for part in parts):
+        if all(_COORDINATE.fullmatch(part) for part in self._others):
             return ""
-        return " ".join(parts)
+        return " ".join(self._others)
+
+    @property
+    def _others(self) -> list[str]:
+        """What stands behind the times and is no setting."""
+        return [part for part in self.rest.split() if not _SETTINGS.fullmatch(part)]
 
     @property
     def settings(self) -> str:
@@ -210,12 +214,11 @@ class _Heading:
         yield from self._remarks_of_rest(place)
 
     def _remarks_of_rest(self, place: tuple[int, int, float]) -> Iterator[Remark]:
-        left = " ".join(part for part in self.rest.split() if not _SETTINGS.fullmatch(part))
         if self.text:
             what = "text stands behind a cue's times"
             yield Remark(what, excerpt_of(self.text), "a line of its own", *place)
-        elif left:
-            yield Remark("dropped: coordinates", left, "", *place)
+        elif self._others:
+            yield Remark("dropped: coordinates", " ".join(self._others), "", *place)
 
 
 def _headings(lines: Sequence[str]) -> list[_Heading]:

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from itertools import chain
-from operator import itemgetter
 from typing import Any, TypeVar
 
 import msgspec
@@ -151,8 +150,9 @@ class Listing:
         """
         sums: dict[tuple[int, str, str, str], _Sums] = defaultdict(_Sums)
         for row in self._database.execute(statements.SPENDING):
-            day, currency = int(row["started"] // _DAY), row["currency"] or ""
-            sums[day, row["engine"], currency, row["charge"]].add(*_attempt_of(row))
+            started, engine, currency, *attempt = in_order(row)
+            charge = attempt[0]
+            sums[int(started // _DAY), engine, currency or "", charge].add(*attempt)
         form = "%Y-%m" if by == "month" else "%Y-%m-%d"
         spent: dict[tuple[str, str, str], Spending] = {}
         for (day, engine, currency, charge), one in sums.items():
@@ -193,12 +193,6 @@ class Listing:
             job, *attempt = in_order(row)
             sums[job].add(*attempt)
         return sums
-
-
-# In the order of `_Sums.add`; money that is older than its jobs comes in another one.
-_attempt_of = itemgetter(
-    *("charge", "billed", "cost", "price", "reported_seconds", "reported_cost")
-)
 
 
 class _Sums(msgspec.Struct):

@@ -304,9 +304,9 @@ def _by_speaker(
     names, others = list(said), list(other)
     # Filled up to a square: a speaker that the other side lacks is paired with nobody, and all
     # that he said is an error.
-    missing = len(others) - len(names)
-    rows = [*said.values(), *([] for _ in range(missing))]
-    columns = [*other.values(), *([] for _ in range(-missing))]
+    size = max(len(names), len(others))
+    rows = [*said.values(), *([] for _ in range(size - len(names)))]
+    columns = [*other.values(), *([] for _ in range(size - len(others)))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
     counts = [[one.count for one in row] for row in errors]
     chosen = list(enumerate(cheapest_pairs(counts)))

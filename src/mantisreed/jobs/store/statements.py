@@ -441,13 +441,12 @@ SELECT attempt.* FROM attempt JOIN piece ON piece.request = attempt.request
 WHERE piece.job = :job ORDER BY attempt.id
 """
 SPENDING = """
-SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price,
-    attempt.charge,
-       attempt.reported_seconds, attempt.reported_cost
+SELECT attempt.started, job.engine, job.currency, attempt.charge, attempt.billed, attempt.cost,
+    attempt.price, attempt.reported_seconds, attempt.reported_cost
 FROM attempt JOIN job ON job.id = attempt.job
 WHERE attempt.charge IN ('sure', 'maybe')
 UNION ALL
-SELECT started, engine, currency, billed, cost, price, charge, reported_seconds, reported_cost
+SELECT started, engine, currency, charge, billed, cost, price, reported_seconds, reported_cost
 FROM payment
 """
 NOTE_PAYMENT = """
