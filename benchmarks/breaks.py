@@ -100,6 +100,12 @@ class Tally:
         return f"  {name:16} {self.cues:5}" + "".join(f"{figure * each:8.1f}" for figure in figures)
 
 
+def files_of(language: str, *, is_held: bool) -> list[Path]:
+    """The marked files of a language, of the half that was never looked at or of the other."""
+    files = sorted(GOLD.glob(f"{language}-*.txt"))
+    return [file for file in files if (int(file.stem.partition("-")[2]) % 2 == 0) == is_held]
+
+
 def dialogue_of(file: Path, speed: float = 15.0, seed: int = 7) -> Dialogue:
     """Read marked text and lay it over time, `speed` characters a second while somebody speaks."""
     chance = random.Random(f"{file.name} {seed}")
@@ -242,8 +248,7 @@ def main() -> None:
         "--show", metavar="LANGUAGE", help="print the breaks of the tuned half that are wrong"
     )
     options = parsed(parser, {"layout": ["broadcast"]})
-    files = sorted(GOLD.glob("*.txt"))
-    sentences = sum(len(dialogue_of(file).sentence_ends) for file in files)
+    sentences = sum(len(dialogue_of(file).sentence_ends) for file in GOLD.glob("*.txt"))
     print(f"{sentences} sentences; per 100 cues:")
     heads = ("wrong:", "wrong:", "better", "known", "", "mid-", "out", "break")
     second = ("lines", "cues", "line", "poor", "flicker", "sent.", "early", "a rule")
@@ -255,10 +260,7 @@ def main() -> None:
             others = Tally()
             for language in ("en", "de", "fr", "es", "ru", "ja"):
                 tally = Tally()
-                for file in files:
-                    tongue, _, number = file.stem.partition("-")
-                    if tongue != language or (int(number) % 2 == 0) != is_held:
-                        continue
+                for file in files_of(language, is_held=is_held):
                     dialogue = dialogue_of(file)
                     cues = lay_out(dialogue.passages, rules, language=language)
                     tally += tally_of(dialogue, cues, rules, language)

@@ -11,11 +11,10 @@ right or acceptable. Goal: at least 80, and at most 3.
 """
 
 import argparse
-from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from breaks import GOLD, WRONG, Dialogue, dialogue_of
+from breaks import WRONG, Dialogue, dialogue_of, files_of
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.rules import LAYOUTS
@@ -71,24 +70,18 @@ def filled(dialogue: Dialogue) -> list[Cue]:
     return cues
 
 
-def breaks_of(cues: Sequence[Cue]) -> Iterator[tuple[int, str, str]]:
-    """Of each break the number of its cue, and the lines around it."""
-    lines = [(number, line) for number, cue in enumerate(cues, 1) for line in cue.lines]
-    for (number, line), (_, following) in pairwise(lines):
-        yield number, line, following
-
-
-def tally_of(dialogue: Dialogue, language: str) -> Tally:
-    """Count what `check` finds in one dialogue."""
+def count(tally: Tally, dialogue: Dialogue, language: str) -> None:
+    """Add what `check` finds in a dialogue."""
     cues = filled(dialogue)
-    tally = Tally(cues=len(cues))
+    tally.cues += len(cues)
     named = {
         (one.cue, one.found.rpartition(",")[0])
         for one in check_cues(cues, RULES, language)
         if one.rule in ("split", "stranded")
     }
     written = 0
-    for number, line, following in breaks_of(cues):
+    lines = [(number, line) for number, cue in enumerate(cues, 1) for line in cue.lines]
+    for (number, line), (_, following) in pairwise(lines):
         written += len("".join(line.split()))
         is_wrong = dialogue.marks.get(written, WRONG) == WRONG
         is_named = (number, f"{line.split()[-1]} | {following.split()[0]}") in named
@@ -98,7 +91,6 @@ def tally_of(dialogue: Dialogue, language: str) -> Tally:
         if is_wrong != is_named:
             kind = "missed" if is_wrong else "false "
             tally.examples.append(f"      {kind}  {line} | {following}")
-    return tally
 
 
 def main() -> None:
@@ -111,12 +103,8 @@ def main() -> None:
     for is_held, half in ((False, "tuned"), (True, "held out")):
         for language in ("en", "de", "fr", "es", "ru"):
             whole = Tally()
-            for file in sorted(GOLD.glob(f"{language}-*.txt")):
-                if (int(file.stem.partition("-")[2]) % 2 == 0) == is_held:
-                    one = tally_of(dialogue_of(file), language)
-                    whole.cues, whole.wrong = whole.cues + one.cues, whole.wrong + one.wrong
-                    whole.found, whole.false = whole.found + one.found, whole.false + one.false
-                    whole.examples += one.examples
+            for file in files_of(language, is_held=is_held):
+                count(whole, dialogue_of(file), language)
             print(whole.row(f"{half} {language}"))
             if options.show == language and not is_held:
                 print("\n".join(whole.examples))

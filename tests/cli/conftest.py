@@ -1,10 +1,12 @@
 """What the tests of jobs need: an engine that counts, and recordings to send to it."""
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from cli.ferry import Ferry
+from cli.shelf import Shelf, standing
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 
@@ -12,6 +14,12 @@ from mantisreed.standin.composer import compose
 @pytest.fixture
 def ferry() -> Ferry:
     return Ferry()
+
+
+@pytest.fixture
+def shelf() -> Iterator[Shelf]:
+    with standing() as found:
+        yield found
 
 
 @pytest.fixture

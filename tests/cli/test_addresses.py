@@ -5,8 +5,6 @@ import os
 import subprocess
 import sys
 import zipfile
-from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -15,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cli.ferry import Ferry
+from cli.shelf import Shelf
 from cli.test_watch import wait_for
 from conftest import Command
 from mantisreed.errors import InputError
@@ -26,7 +25,6 @@ from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
-from web import QuietHandler, listening
 
 FEED = """<?xml version="1.0"?><rss version="2.0"><channel><title>Marsh notes</title><link>http://marsh.example/</link>
 <language>en-gb</language>
@@ -41,58 +39,6 @@ ATOM = """<?xml version="1.0"?><feed xmlns="http://www.w3.org/2005/Atom" xml:lan
 <updated>2026-11-05T10:00:00Z</updated><entry><title>Netz drei</title><id>urn:x:1</id>
 <updated>2026-11-05T10:00:00Z</updated><link rel="enclosure" type="audio/flac" href="http://marsh.example/n.flac"/>
 </entry></feed>"""  # noqa: E501
-
-
-@dataclass
-class Shelf:
-    """A web server.
-
-    Attributes:
-        pages: what is at each path: content and its type.
-        headers: more headers for each path.
-        breaks: bytes after which each connection breaks off; None for never.
-        asked: paths, with the range that was asked for.
-    """
-
-    pages: dict[str, tuple[bytes, str]] = field(default_factory=dict)
-    headers: dict[str, dict[str, str]] = field(default_factory=dict)
-    breaks: int | None = None
-    asked: list[tuple[str, str | None]] = field(default_factory=list)
-    url: str = ""
-
-
-@pytest.fixture
-def shelf() -> Iterator[Shelf]:
-    shelf = Shelf()
-
-    class Handler(QuietHandler):
-        protocol_version = "HTTP/1.1"
-
-        def do_GET(self) -> None:  # noqa: N802
-            wanted = self.headers.get("Range")
-            shelf.asked.append((self.path, wanted))
-            content, kind = shelf.pages.get(self.path, (b"", ""))
-            start = int(wanted[6:].partition("-")[0]) if wanted else 0
-            self.send_response(404 if not kind else 206 if wanted else 200)
-            for name, value in {
-                "Content-Type": kind,
-                "ETag": '"1"',
-                **shelf.headers.get(self.path, {}),
-            }.items():
-                self.send_header(name, value)
-            if wanted:
-                self.send_header(
-                    "Content-Range", f"bytes {start}-{len(content) - 1}/{len(content)}"
-                )
-            self.send_header("Content-Length", str(len(content) - start))
-            self.end_headers()
-            end = len(content) if shelf.breaks is None else start + shelf.breaks
-            self.wfile.write(content[start:end])
-            self.close_connection = end < len(content)
-
-    with listening(Handler) as port:
-        shelf.url = f"http://127.0.0.1:{port}"
-        yield shelf
 
 
 @pytest.fixture

@@ -1,24 +1,21 @@
 """The commands of pages that have no other test of all their commands work as they stand there."""
 
 import io
-import re
 import shlex
 import shutil
 import sys
 import zipfile
 from collections.abc import Iterator
-from email.utils import formatdate
 from pathlib import Path
 
 import pytest
 
-from cli.test_readme_commands import FEED
+from cli.manual import commands_of
+from cli.shelf import Shelf
 from conftest import Command, Note
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
-from web import QuietHandler, listening
 
-DOCS = Path(__file__).parents[2] / "docs"
 PAGES = ("jobs", "long-recordings", "sources", "subtitles")
 ELSEWHERE = ("mantisreed standin", "mantisreed watch s3:", "mantisreed run 's3:", "pip install")
 """The beginnings of what runs until it is ended, or needs what is not on this machine."""
@@ -26,13 +23,8 @@ ELSEWHERE = ("mantisreed standin", "mantisreed watch s3:", "mantisreed run 's3:"
 SRT = "1\n00:00:01,000 --> 00:00:02,500\nNets up.\n\n2\n00:01:03,000 --> 00:01:05,000\nAll well.\n"
 
 
-def commands_of(page: str) -> Iterator[str]:
-    text = (DOCS / f"{page}.md").read_text(encoding="utf-8").replace("\\\n", " ")
-    for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL):
-        for line in block.splitlines():
-            command = line.partition(" #")[0].strip()
-            if command and not command.startswith(ELSEWHERE):
-                yield command
+def run_here(page: str) -> list[str]:
+    return [one for one in commands_of(page) if not one.startswith(ELSEWHERE)]
 
 
 @pytest.fixture
@@ -63,40 +55,35 @@ def folder(settings: Path, note: Note, english: list[Phrase], mantisreed: Comman
 
 @pytest.mark.parametrize("page", PAGES)
 def test_every_command_of_a_page_works(
-    page: str, folder: Path, note: Note, mantisreed: Command, monkeypatch: pytest.MonkeyPatch
+    page: str,
+    folder: Path,
+    note: Note,
+    shelf: Shelf,
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    class Shelf(QuietHandler):
-        def do_GET(self) -> None:  # noqa: N802
-            if self.path == "/a.wav":
-                self.send(200, note.path.read_bytes(), "audio/wav")
-            else:
-                self.send(
-                    200, FEED.format(address=at, day=formatdate()).encode(), "application/rss+xml"
-                )
-
-    with listening(Shelf) as port:
-        at = f"http://127.0.0.1:{port}"
-        for command in commands_of(page):
-            words = shlex.split(command.replace("https://marsh.example/notes", f"{at}/notes"))
-            assert words[0] == "mantisreed", command
-            if ">" in words:
-                words = words[: words.index(">")]
-            if "<" in words:
-                at_sign = words.index("<")
-                content = io.BytesIO((folder / words[at_sign + 1]).read_bytes())
-                monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(content))
-                words = words[:at_sign]
-            if "3fa9" in words:
-                words[words.index("3fa9")] = a_job(mantisreed)
-            if "marsh" in words:
-                words[words.index("marsh")] = "brook"
-            if words[1] == "watch":
-                words += ["--until-idle", "1s", "--settle-time", "0.2s"]
-            if words[1] == "forget":
-                words += ["--yes"]  # whoever is at a terminal is asked
-            words = list(globbed(words[1:], folder))
-            ended = mantisreed(*words)
-            assert ended.returncode in expected(words), (command, ended.stdout, ended.stderr)
+    shelf.offer("/notes.xml", "/notes", sound=note.path.read_bytes())
+    for command in run_here(page):
+        words = shlex.split(command.replace("https://marsh.example/notes", f"{shelf.url}/notes"))
+        assert words[0] == "mantisreed", command
+        if ">" in words:
+            words = words[: words.index(">")]
+        if "<" in words:
+            at_sign = words.index("<")
+            content = io.BytesIO((folder / words[at_sign + 1]).read_bytes())
+            monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(content))
+            words = words[:at_sign]
+        if "3fa9" in words:
+            words[words.index("3fa9")] = a_job(mantisreed)
+        if "marsh" in words:
+            words[words.index("marsh")] = "brook"
+        if words[1] == "watch":
+            words += ["--until-idle", "1s", "--settle-time", "0.2s"]
+        if words[1] == "forget":
+            words += ["--yes"]  # whoever is at a terminal is asked
+        words = list(globbed(words[1:], folder))
+        ended = mantisreed(*words)
+        assert ended.returncode in expected(words), (command, ended.stdout, ended.stderr)
 
 
 def a_job(mantisreed: Command) -> str:
@@ -119,5 +106,5 @@ def expected(words: list[str]) -> tuple[int, ...]:
 
 
 def test_the_tests_of_the_manual_know_of_what_they_leave_out() -> None:
-    every = [one for page in PAGES for one in commands_of(page)]
+    every = [one for page in PAGES for one in run_here(page)]
     assert len(every) > 30

@@ -1,29 +1,21 @@
 """Every command in the manual on reviewing works as it stands there."""
 
 import json
-import re
 import shlex
 import shutil
 from pathlib import Path
 
 import pytest
 
+from cli.manual import commands_of
 from conftest import Command, Moody
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.habits import Habits
 
-DOCS = Path(__file__).parents[2] / "docs"
 PAGES = ("scoring", "doubts", "review", "personal-data")
-MANUAL = "\n".join((DOCS / f"{page}.md").read_text(encoding="utf-8") for page in PAGES)
-BLOCKS = re.findall(r"```sh\n(.*?)```", MANUAL, re.DOTALL)
-LINES = [
-    line.partition(" #")[0].strip()
-    for block in BLOCKS
-    for line in block.splitlines()
-    if line.strip()
-]
+LINES = [line for page in PAGES for line in commands_of(page)]
 HABITS = {"brook": Habits(loop=0.2, silence=0.3)}
 
 
