@@ -57,8 +57,11 @@ print(made, errors)
 
 
 def fill(folder: Path, count: int) -> None:
+    """Add so many jobs, each with as much as the one that is there tells of how to do it again."""
     Ledger(folder).close()
     now = time.time()
+    with closing(sqlite3.connect(folder / LEDGER_FILE)) as connection:
+        options, made = connection.execute("SELECT options, made FROM job").fetchone()
     states = ["done"] * 97 + ["failed", "cancelled", "waiting"]
     jobs, pieces, requests, attempts = [], [], [], []
     for number in range(count):
@@ -82,6 +85,8 @@ def fill(folder: Path, count: int) -> None:
                 created,
                 created,
                 "",
+                options,
+                made,
             )
         )
         requests.append((key, state, "nothing" if state == "done" else None))
@@ -92,7 +97,7 @@ def fill(folder: Path, count: int) -> None:
             (
                 "job",
                 "id, recording, searchable, digest, engine, state, duration, currency, created, "
-                "changed, identity",
+                "changed, identity, options, made",
                 jobs,
             ),
             ("request", "key, state, reply", requests),
@@ -129,8 +134,6 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "mantisreed.toml").write_text(SETTINGS)
-        (folder / ".mantisreed").mkdir()
-        fill(folder / ".mantisreed", options.jobs)
         soundfile.write(
             folder / "note.wav", np.random.default_rng(1).normal(0, 0.1, 32_000), 16_000
         )
@@ -141,6 +144,7 @@ def main() -> None:
             check=True,
             capture_output=True,
         )
+        fill(folder / ".mantisreed", options.jobs)
         rows = {
             "python -c pass": [sys.executable, "-c", "pass"],
             "jobs": [*program, "jobs"],

@@ -277,7 +277,11 @@ def printable(path: str | os.PathLike[str]) -> str:
     Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes
     (`\\n`, `\\xff`).
     """
-    return "".join(map(_escaped, os.fspath(path)))
+    text = os.fspath(path)
+    # Nearly all names are, and there are many.
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(map(_escaped, text))
 
 
 def _escaped(character: str) -> str:

@@ -1,5 +1,7 @@
 """What headers promise, which track is taken, and tags of any bytes."""
 
+import io
+import wave
 from pathlib import Path
 
 import numpy as np
@@ -196,3 +198,34 @@ def test_a_playlist_reaches_no_other_file_as_a_film(tmp_path: Path) -> None:
     assert shot_changes(tmp_path / "film.mp4") == []
     with pytest.raises(RecordingError, match="not a recording"):
         shot_changes(tmp_path / "list.mp4")
+
+
+class _Counting(io.BytesIO):
+    """Bytes that count how many of them were read."""
+
+    count = 0
+
+    def read(self, size: int | None = -1, /) -> bytes:
+        content = super().read(size)
+        self.count += len(content)
+        return content
+
+
+def test_opening_a_wav_takes_no_longer_for_a_longer_one(tmp_path: Path) -> None:
+    read = []
+    for seconds in (10, 100):
+        write_sound(tmp_path / "a.wav", "pcm_s16le", np.resize(LOUD_LATE, RATE * seconds))
+        source = _Counting((tmp_path / "a.wav").read_bytes())
+        assert probe(source).tracks[0].codec == "pcm_s16le"
+        read.append(source.count)
+    assert read[0] == read[1]
+
+
+@pytest.mark.parametrize("form", ["ac3", "spdif"])
+def test_frames_of_a_codec_disguised_as_samples_are_no_noise(tmp_path: Path, form: str) -> None:
+    frames = tmp_path / "frames"
+    write_sound(frames, "ac3", resampled(LOUD_LATE, 48_000), rate=48_000, container=form)
+    with wave.open(str(tmp_path / "a.wav"), "wb") as sink:
+        sink.setparams((2, 2, 48_000, 0, "NONE", ""))
+        sink.writeframes(frames.read_bytes())
+    assert probe(tmp_path / "a.wav").tracks[0].codec == "ac3"

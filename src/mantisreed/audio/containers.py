@@ -34,6 +34,7 @@ _CONTAINERS = (
 # Containers without a length in their header, whose duration FFmpeg guesses by the bit rate of the
 # first frames.
 _GUESSED = frozenset(("aac", "amr", "amrnb", "amrwb"))
+_WAV_HEAD = 12  # bytes, before its first chunk
 _LONGEST_TAG = 500  # characters; what is longer is a text of its own, not a name
 
 
@@ -146,9 +147,7 @@ def open_container(
 def _container(file: BinaryIO) -> "av.container.InputContainer":
     if file.seek(0, os.SEEK_END) == 0:
         raise RecordingError("the file is empty")
-    options = {"format_whitelist": _CONTAINERS} | (
-        {"ignore_length": "1"} if _wav_says_too_little(file) else {}
-    )
+    options = {"format_whitelist": _CONTAINERS, **_wav_options(file)}
     file.seek(0)
     try:
         container: av.container.InputContainer = av.open(
@@ -162,16 +161,27 @@ def _container(file: BinaryIO) -> "av.container.InputContainer":
     return container
 
 
-def _wav_says_too_little(file: BinaryIO) -> bool:
+def _wav_options(file: BinaryIO) -> dict[str, str]:
+    """What FFmpeg is to do with a WAV file that it would not do by itself; empty for others."""
+    file.seek(0)
+    head = file.read(_WAV_HEAD)
+    if head[:4] != b"RIFF" or head[8:] != b"WAVE":
+        return {}
+    # Frames of another codec may be disguised as samples. FFmpeg goes through all the sound of a
+    # short recording for them, again and again, which takes as long as all else that is done with
+    # it. They begin at once, and it looks at the first packet in any case.
+    options = {"max_probe_packets": "1"}
+    if _goes_on_behind_end(file):
+        options["ignore_length"] = "1"
+    return options
+
+
+def _goes_on_behind_end(file: BinaryIO) -> bool:
     """Whether sound goes on behind the end that a WAV header gives: what follows there is no
     chunk.
     """
     end = file.seek(0, os.SEEK_END)
-    file.seek(0)
-    head = file.read(12)
-    position = 12
-    if head[:4] != b"RIFF" or head[8:] != b"WAVE":
-        return False
+    position = _WAV_HEAD
     while position + 8 <= end:
         file.seek(position)
         name, size = (chunk := file.read(8))[:4], int.from_bytes(chunk[4:], "little")

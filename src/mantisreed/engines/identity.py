@@ -72,21 +72,30 @@ def request_key(
     return digest_of_request([_rendered(card, values), msgspec.to_builtins(rounded)])
 
 
-def job_key(card: EngineCard, options: RequestOptions, recording: str, user_options: object) -> str:
-    """What a job is known by: the recording's digest, what the engine is asked, and how the user
-    wants it cut.
+def asked_of(card: EngineCard, options: RequestOptions) -> Any:
+    """All that an engine is asked, whatever the sound is.
 
     Args:
         card: of the engine.
         options: language and hints.
-        recording: its digest.
-        user_options: anything that can be encoded; how the recording is prepared.
     """
     symbols = {name: symbol(name) for name in _OF_THE_SOUND} | dict.fromkeys(
         _NUMBERS_OF_THE_SOUND, 0
     )
     values = {**piece_values(card, _NO_SOUND, options), **symbols}
-    return digest_of_request([_rendered(card, values), recording, user_options])[:16]
+    return _rendered(card, values)
+
+
+def job_key(asked: Any, recording: str, user_options: object) -> str:
+    """What a job is known by: the recording's digest, what the engine is asked, and how the user
+    wants it cut.
+
+    Args:
+        asked: see `asked_of`.
+        recording: its digest.
+        user_options: anything that can be encoded; how the recording is prepared.
+    """
+    return digest_of_request([asked, recording, user_options])[:16]
 
 
 def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:

@@ -2,7 +2,7 @@
 
 import json
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -16,6 +16,7 @@ from mantisreed.jobs.records import (
     AttemptRecord,
     Filter,
     JobRecord,
+    JobSummary,
     PieceRecord,
     RequestRecord,
     attempt_record,
@@ -64,16 +65,30 @@ class Listing:
 
     def jobs(self, chosen: Filter | None = None, *, limit: int | None = None) -> list[JobRecord]:
         """Jobs, the newest first."""
-        return list(chain.from_iterable(self.pages(chosen, limit=limit)))
+        pages = self._pages(statements.JOBS, _job_record, chosen or Filter(), limit)
+        return list(chain.from_iterable(pages))
 
     def pages(
         self, chosen: Filter | None = None, *, limit: int | None = None
-    ) -> Iterator[list[JobRecord]]:
-        """The same, some at a time, so that a ledger of any size takes the memory of one page."""
+    ) -> Iterator[list[JobSummary]]:
+        """What a list tells of them, some at a time, so that a ledger of any size takes the memory
+        of one page.
+        """
+        return self._pages(statements.SUMMARIES_OF_JOBS, _job_summary, chosen or Filter(), limit)
+
+    def _pages(
+        self,
+        statement: str,
+        told: "Callable[[Row, _Sums], _Told]",
+        chosen: Filter,
+        limit: int | None,
+    ) -> "Iterator[list[_Told]]":
         left, last = limit, None
         while left is None or left > 0:
             size = _PAGE if left is None else min(_PAGE, left)
-            page = self._page(chosen or Filter(), last, size)
+            rows = self._page(statement, chosen, last, size)
+            sums = self._sums([row["id"] for row in rows])
+            page = [told(row, sums[row["id"]]) for row in rows]
             if page:
                 yield page
             if len(page) < size:
@@ -81,18 +96,18 @@ class Listing:
             last = page[-1]
             left = None if left is None else left - size
 
-    def _page(self, chosen: Filter, last: JobRecord | None, size: int) -> list[JobRecord]:
-        """The jobs that come after the last one that was listed."""
+    def _page(
+        self, statement: str, chosen: Filter, last: JobSummary | None, size: int
+    ) -> list[Row]:
+        """The rows of the jobs that come after the last one that was listed."""
         where, values = _where(chosen)
         if last is not None:
             # By values, and not by a number of rows: jobs may come and go meanwhile.
             after = "(created < :created OR (created = :created AND id > :last))"
             where = f"{where} AND {after}" if where else f"WHERE {after}"
             values |= {"created": last.created, "last": last.id}
-        statement = statements.JOBS.format(where=where, limit=f"LIMIT {size}")
-        rows = self._database.execute(statement, values)
-        sums = self._sums([row["id"] for row in rows])
-        return [_job_record(row, sums[row["id"]]) for row in rows]
+        limited = statement.format(where=where, limit=f"LIMIT {size}")
+        return self._database.execute(limited, values)
 
     def count(self, chosen: Filter | None = None) -> int:
         """How many jobs there are."""
@@ -287,7 +302,22 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
     return ("WHERE " + " AND ".join(parts) if parts else ""), values
 
 
+_Told = TypeVar("_Told", bound=JobSummary)
+# What a record has beyond a summary; last in it, and in its row.
+_MORE = len(JobRecord.__struct_fields__) - len(JobSummary.__struct_fields__)
+
+
+def _job_summary(row: Row, sums: _Sums) -> JobSummary:
+    return JobSummary(*in_order(row), *_summed(sums, row["currency"]))
+
+
 def _job_record(row: Row, sums: _Sums) -> JobRecord:
-    if sums.cost is None and sums.saved and not sums.billed and row["currency"] is not None:
+    values, summed = in_order(row), _summed(sums, row["currency"])
+    return JobRecord(*values[:-_MORE], *summed, *values[-_MORE:])
+
+
+def _summed(sums: _Sums, currency: str | None) -> tuple[Any, ...]:
+    """The sums in the order of the summary."""
+    if sums.cost is None and sums.saved and not sums.billed and currency is not None:
         sums.cost = Decimal(0)  # a price is known, and kept replies answered everything
-    return JobRecord(*in_order(row), *msgspec.structs.astuple(sums))
+    return msgspec.structs.astuple(sums)

@@ -47,12 +47,11 @@ class Filter:
     digest: str | None = None
 
 
-class JobRecord(msgspec.Struct, frozen=True):
-    """A job. Not a dataclass, because lists have 100 000 of them, and these are made in a third of
-    the time.
+class JobSummary(msgspec.Struct, frozen=True):
+    """What a list tells of a job. Not a dataclass, because lists have 100 000 of them, and these
+    are made in a third of the time.
 
     Attributes:
-        identity: the same for jobs that ask for the same of the same recording.
         shown: its state as users see it.
         machine: where a process has it under way; None where none has.
         billed, saved: seconds of sound that were paid for, and that kept replies answered.
@@ -62,12 +61,9 @@ class JobRecord(msgspec.Struct, frozen=True):
         unconfirmed: how many attempts these are.
         reported_seconds, reported_cost: what the engine itself says that it charges; None where it
             never does.
-        options: JSON; all that it takes to do it again, or to write it out.
-        made: JSON; its requests in order, once every piece has been handed in.
     """
 
     id: str
-    identity: str
     recording: str
     digest: str
     engine: str
@@ -79,8 +75,6 @@ class JobRecord(msgspec.Struct, frozen=True):
     created: float
     changed: float
     currency: str | None
-    options: str | None
-    made: str | None
     pieces: int
     pieces_done: int
     billed: float
@@ -90,6 +84,20 @@ class JobRecord(msgspec.Struct, frozen=True):
     unconfirmed: int
     reported_seconds: float | None
     reported_cost: Decimal | None
+
+
+class JobRecord(JobSummary, frozen=True):
+    """A job with all that it takes to go on with it.
+
+    Attributes:
+        identity: the same for jobs that ask for the same of the same recording.
+        options: JSON; all that it takes to do it again, or to write it out.
+        made: JSON; its requests in order, once every piece has been handed in.
+    """
+
+    identity: str
+    options: str | None
+    made: str | None
 
 
 @dataclass(frozen=True, slots=True)

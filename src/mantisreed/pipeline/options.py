@@ -5,15 +5,17 @@ import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
+from functools import cached_property
 from itertools import accumulate
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
 
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
+from mantisreed.engines.identity import asked_of
 from mantisreed.engines.request import RequestOptions, language_for, wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.script import WriteOptions
@@ -172,7 +174,7 @@ def default_writing(workspace: Workspace) -> WriteOptions:
     )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)  # not with slots, which hold nothing that is computed once
 class TranscriptionOptions:
     """What is asked of an engine for some recordings, checked.
 
@@ -199,6 +201,11 @@ class TranscriptionOptions:
     def pieces(self) -> PieceOptions:
         """How recordings are prepared."""
         return self.wanted.pieces or PieceOptions()
+
+    @cached_property
+    def asked(self) -> Any:
+        """What the engine is asked of each recording."""
+        return asked_of(self.card, self.request_options)
 
 
 class Made(msgspec.Struct, frozen=True):

@@ -125,6 +125,8 @@ class Outputs:
         # Nothing to write needs no folder.
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
             make_folder(needed)
+        # Once, as it takes a look at each folder on the way.
+        self._where = self._home.path(folder)
         self._formats = formats
         self.place = place_of(hidden)
         self.options = options or WriteOptions()
@@ -312,9 +314,10 @@ class Outputs:
             changed, changes = reworded(script, self.options.wording)
         else:
             changed, changes = (script, Counter[str]())
+        key = recording.key
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             written = script if form.name == TRANSCRIPT_FORMAT else changed
-            self._publish(path, form.write(written, self.options, recording.name), recording.key)
+            self._publish(path, form.write(written, self.options, recording.name), key)
         return Written(tuple(self.paths(stem)), changes)
 
     def fetch(self, stem: str, recording: Source, *, is_changed: bool = False) -> None:
@@ -353,7 +356,8 @@ class Outputs:
             raise OutputError(
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
-        make_folder(path.parent)
+        if not path.parent.is_dir():  # somebody removed it since we made it
+            make_folder(path.parent)
         # Before the file itself: a file without a memory would be somebody else's.
         remembered = _RememberedOutput(self._home.key(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
@@ -395,7 +399,7 @@ class Outputs:
     def _claim_of(self, stem: str) -> Path:
         """The file that says whose a stem is."""
         # Some file systems do not tell capitals apart.
-        return self._claims / self._file_about(self._folder / stem.casefold())
+        return self._claims / _file_about(self._where / stem.casefold())
 
     def _claimed_by(self, stem: str) -> str | None:
         """The recording, escaped, that has a stem; None where it is free."""
@@ -414,12 +418,12 @@ class Outputs:
         return _decoded(self._memory_of(path), _RememberedOutput)
 
     def _memory_of(self, path: Path) -> Path:
-        return self._memory / self._file_about(path)
+        return self._memory / _file_about(self._where / path.relative_to(self._folder))
 
-    def _file_about(self, path: Path) -> str:
-        """The name of the file that remembers a path."""
-        where = self._home.path(path)
-        return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
+
+def _file_about(where: Path) -> str:
+    """The name of the file that remembers a path, which is that of its `MovableFolder`."""
+    return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
 
 
 def _made_by_another(path: Path) -> OutputError:

@@ -35,14 +35,15 @@ from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Made, options_to_store
 from mantisreed.pipeline.outcomes import Outcome, job_outcome, outcome_of
-from mantisreed.pipeline.preparing.cut_limits import CutLimits
+from mantisreed.pipeline.outputs import Written
+from mantisreed.pipeline.preparing.cut_limits import CutLimits, Speech
 from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
 from mantisreed.pipeline.surroundings import Surroundings, identity_of, job_of
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.personal import hidden_transcript
 from mantisreed.sources.recordings import Source
-from mantisreed.transcript.document import RecordingFacts
+from mantisreed.transcript.document import RecordingFacts, Transcript
 from mantisreed.units import short_size
 
 if TYPE_CHECKING:
@@ -173,17 +174,8 @@ class RecordingTask:
             transcript, remarks = await second.on(
                 self.shared, self.recording, path, transcript, made.speech
             )
-        else:
-            transcript = await asyncio.to_thread(
-                with_kept_opinion, self.shared.hidden, transcript, made.speech
-            )
-        transcript = await asyncio.to_thread(
-            hidden_transcript, transcript, self.shared.outputs.options.redaction
-        )
         try:
-            written = await asyncio.to_thread(
-                self.shared.outputs.write, self.stem, self.recording, transcript
-            )
+            transcript, written = await asyncio.to_thread(self._put_down, transcript, made.speech)
         except OutputError as error:
             # All replies are kept: `collect` or the same command write them once there is room.
             await self._note("postponed", f"its outputs could not be written: {error}")
@@ -191,6 +183,17 @@ class RecordingTask:
         outcome = outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
         await self._note("written", outcome=job_outcome(outcome))
         return replace(outcome, remarks=remarks)
+
+    def _put_down(
+        self, transcript: Transcript, speech: Speech | None
+    ) -> tuple[Transcript, Written]:
+        """Write the outputs; gives the transcript as it is in them."""
+        shared = self.shared
+        assert self.stem is not None
+        if shared.second is None:
+            transcript = with_kept_opinion(shared.hidden, transcript, speech)
+        transcript = hidden_transcript(transcript, shared.outputs.options.redaction)
+        return transcript, shared.outputs.write(self.stem, self.recording, transcript)
 
     async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
         """What the recording was made into, and the results of all its pieces; the ledger says how
@@ -345,7 +348,9 @@ class RecordingTask:
             return prepared, results
         finally:
             await self._let_go(tasks)
-            await asyncio.to_thread(prepared.close)
+            # Once all is prepared no thread is at work on it, and none has to be waited for.
+            if not prepared.is_finished:
+                await asyncio.to_thread(prepared.close)
 
     async def _next_piece(self, prepared: Preparation) -> PreparedPiece | None:
         async with self.shared.preparing:

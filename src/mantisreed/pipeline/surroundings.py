@@ -135,4 +135,4 @@ def identity_of(options: TranscriptionOptions, digest: str) -> str:
     wanted = msgspec.to_builtins(options.pieces)
     if not options.pieces.spans:
         del wanted["spans"]  # jobs from before there were any keep their ids
-    return job_key(options.card, options.request_options, digest, wanted)
+    return job_key(options.asked, digest, wanted)

@@ -91,7 +91,8 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
     return [word for word in words if word]
 
 
-@lru_cache(maxsize=1 << 16)
+# As many as a long talk has different words: of ten thousand recordings it takes no more memory.
+@lru_cache(maxsize=1 << 13)
 def normalised_word(
     written: str, language: str | None = None, without: tuple[str, ...] = ()
 ) -> tuple[str, ...]:

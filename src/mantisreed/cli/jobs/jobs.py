@@ -17,7 +17,7 @@ from mantisreed.jobs.budget import amount_as_json, money_text, reported_text
 from mantisreed.jobs.follow_ups import FollowUpRecord
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
-from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, PieceRecord
+from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, JobSummary, PieceRecord
 from mantisreed.jobs.under_way import UnderWay
 from mantisreed.units import clock, count_of, moment_given, short_duration, short_size
 from mantisreed.workspace import open_workspace
@@ -80,7 +80,7 @@ def run(console: Console, asked: Arguments) -> int:
 
 def _show_jobs(
     console: Console,
-    pages: Iterator[list[JobRecord]],
+    pages: Iterator[list[JobSummary]],
     count: int,
     limit: int,
     under_way: UnderWay,
@@ -161,7 +161,7 @@ def _states(given: str | None) -> tuple[str, ...] | None:
 _HEADINGS = ("job", "when", "engine", "state", ">pieces", ">cost", "recording")
 
 
-def _row_of(record: JobRecord) -> tuple[str, ...]:
+def _row_of(record: JobSummary) -> tuple[str, ...]:
     if record.cost is None and not record.pieces_done:
         cost = "-"
     else:
@@ -267,10 +267,10 @@ def _moment(seconds: float) -> str:
     return datetime.fromtimestamp(int(seconds)).isoformat(" ")
 
 
-def _described(record: JobRecord) -> dict[str, Any]:
+def _described(record: JobSummary) -> dict[str, Any]:
     described: dict[str, Any] = msgspec.to_builtins(record)
-    for internal in ("options", "made", "identity"):
-        del described[internal]
+    for internal in ("options", "made", "identity"):  # that a whole record has
+        described.pop(internal, None)
     if record.cost is None:
         cost = None
     else:

@@ -47,6 +47,7 @@ from mantisreed.pipeline.preparing.cut_limits import (
 from mantisreed.pipeline.preparing.encoding import ChannelPipeline, EncodingJob, encoded_piece
 
 _ROUNDING = 0.01  # seconds
+_LONG = 60.0  # seconds of sound whose buffers leave large holes in memory
 _ENCODED_AT_ONCE = 1  # pieces that are waited for, beside the one that grows
 
 
@@ -70,6 +71,7 @@ class Preparation:
         limits: by which it is cut.
         tags: what the recording says of itself, such as its title.
         track: the track of sound that is taken.
+        is_finished: whether all of it is prepared.
         duration: seconds; of what has been decoded so far.
     """
 
@@ -117,7 +119,7 @@ class Preparation:
         self._stream = self._new_stream()
         self._pieces = self._prepared()
         self._turn = threading.Lock()
-        self._is_closed = False
+        self._is_closed = self.is_finished = False
         self._channels: list[ChannelPipeline] = []
         self._same = True
 
@@ -197,6 +199,7 @@ class Preparation:
             waiting += channel.finish(self.duration)
         while waiting:
             yield from self._finished(waiting.popleft())
+        self.is_finished = True
 
     def _rows(
         self, block: IntSamples, pool: ThreadPoolExecutor
@@ -263,7 +266,8 @@ class Preparation:
     def _finished(self, job: "EncodingJob") -> Iterator[PreparedPiece]:
         """The piece, or smaller ones when it is over what the engine takes."""
         accepts, audio = self._card.accepts, job.audio.result()
-        give_back_memory()
+        if job.span.length > _LONG:
+            give_back_memory()
         cap = accepts.max_bytes or math.inf
         if len(audio) <= cap and job.span.length <= accepts.max_duration + _ROUNDING:
             yield self._piece(job.span, audio, job.speech, job.channel)

@@ -55,7 +55,8 @@ class WordFacts:
         return self.ends_clause or self.ends_sentence
 
 
-@lru_cache(maxsize=1 << 16)
+# As many as a long talk has different words: of ten thousand recordings it takes no more memory.
+@lru_cache(maxsize=1 << 13)
 def facts_of(text: str, tongue: str) -> WordFacts:
     """What is known of a word as it is written, in a language."""
     known = words_of_language(tongue)
