@@ -200,13 +200,17 @@ class Listing:
         """What the pieces and attempts of each job come to."""
         sums = {job: _Sums() for job in jobs}
         listed = {"jobs": json.dumps(list(jobs))}
-        for row in self._database.execute(statements.SUMS_OF_PIECES, listed):
-            job, pieces, done, saved = in_order(row)
-            own = sums[job]
-            own.pieces, own.pieces_done, own.saved = pieces, done, saved
+        paid = set()
         for row in self._database.execute(statements.ATTEMPTS_OF_JOBS, listed):
-            job, *attempt = in_order(row)
+            job, request, *attempt = in_order(row)
             sums[job].add(*attempt)
+            if attempt[0] == "sure":
+                paid.add((job, request))
+        # What was paid for is told apart here: for each piece a database would go through all
+        # attempts of its job.
+        for row in self._database.execute(statements.PIECES_OF_JOBS, listed):
+            job, request, *piece = in_order(row)
+            sums[job].add_piece(*piece, is_paid=(job, request) in paid)
         return sums
 
 
@@ -222,6 +226,16 @@ class _Sums(msgspec.Struct):
     unconfirmed: int = 0
     reported_seconds: float | None = None
     reported_cost: Decimal | None = None
+
+    def add_piece(
+        self, seconds: float, is_cancelled: int, is_answered: int, *, is_paid: bool
+    ) -> None:
+        """Count a piece; whether its reply was paid for by this job."""
+        if not is_cancelled:
+            self.pieces += 1
+            self.pieces_done += is_answered
+        if is_answered and not is_paid:
+            self.saved += seconds
 
     def add(
         self,

@@ -418,22 +418,14 @@ COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
 JOBS_BEGINNING = (
     _SHOWN_JOBS + "WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
 )
-SUMS_OF_PIECES = """
-SELECT piece.job,
-       sum(1 - piece.is_cancelled) AS pieces,
-       sum(CASE WHEN piece.is_cancelled = 0
-           AND request.reply IS NOT NULL THEN 1 ELSE 0 END) AS pieces_done,
-       sum(CASE WHEN request.reply IS NOT NULL AND NOT EXISTS (
-               SELECT 1 FROM attempt
-               WHERE attempt.request = piece.request AND attempt.job = piece.job
-                   AND attempt.charge = 'sure')
-           THEN piece.ends - piece.starts ELSE 0 END) AS saved
+PIECES_OF_JOBS = """
+SELECT piece.job, piece.request, piece.ends - piece.starts AS seconds, piece.is_cancelled,
+    CASE WHEN request.reply IS NULL THEN 0 ELSE 1 END AS is_answered
 FROM piece JOIN request ON request.key = piece.request
 WHERE piece.job IN_LIST(:jobs)
-GROUP BY piece.job
 """
 ATTEMPTS_OF_JOBS = """
-SELECT job, charge, billed, cost, price, reported_seconds, reported_cost FROM attempt
+SELECT job, request, charge, billed, cost, price, reported_seconds, reported_cost FROM attempt
 WHERE job IN_LIST(:jobs)
 """
 PIECES_OF_JOB = """
