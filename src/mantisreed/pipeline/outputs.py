@@ -125,8 +125,7 @@ class Outputs:
         # Nothing to write needs no folder.
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
             make_folder(needed)
-        # Once, as it takes a look at each folder on the way.
-        self._where = self._home.path(folder)
+        self._folders: dict[Path, Path] = {}
         self._formats = formats
         self.place = place_of(hidden)
         self.options = options or WriteOptions()
@@ -399,7 +398,7 @@ class Outputs:
     def _claim_of(self, stem: str) -> Path:
         """The file that says whose a stem is."""
         # Some file systems do not tell capitals apart.
-        return self._claims / _file_about(self._where / stem.casefold())
+        return self._claims / self._file_about(self._folder / stem.casefold())
 
     def _claimed_by(self, stem: str) -> str | None:
         """The recording, escaped, that has a stem; None where it is free."""
@@ -418,12 +417,16 @@ class Outputs:
         return _decoded(self._memory_of(path), _RememberedOutput)
 
     def _memory_of(self, path: Path) -> Path:
-        return self._memory / _file_about(self._where / path.relative_to(self._folder))
+        return self._memory / self._file_about(path)
 
-
-def _file_about(where: Path) -> str:
-    """The name of the file that remembers a path, which is that of its `MovableFolder`."""
-    return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
+    def _file_about(self, path: Path) -> str:
+        """The name of the file that remembers a path."""
+        # Once for each folder, as it takes a look at each one on the way.
+        folder = self._folders.get(path.parent)
+        if folder is None:
+            folder = self._folders[path.parent] = self._home.path(path.parent)
+        where = os.fsencode(folder / path.name)
+        return f"{hashlib.sha256(where).hexdigest()[:32]}.json"
 
 
 def _made_by_another(path: Path) -> OutputError:
