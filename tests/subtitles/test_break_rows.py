@@ -99,7 +99,15 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "dann stieg ^ ich in den Bus", PAIR),
         ("de", "Meinst ^ du den alten Lehrer", PAIR),
     ],
-    "_pronoun_behind_pronoun": [("de", "dann habe ich ^ sie vergessen", PAIR)],
+    "_pronoun_behind_pronoun": [
+        ("de", "dann habe ich ^ sie vergessen", PAIR),
+        ("de", "früher oder später wird dich ^ jemand fragen", PAIR),
+    ],
+    "_you_as_object": [
+        ("en", "is going to ask ^ you why", PAIR),
+        ("en", "nobody will believe ^ you.", PAIR),
+    ],
+    "_part_of_number": [("de", "und etwa ein Drittel ^ davon hat noch", PAIR)],
     "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],
     "_number_behind_noun": [
         ("en", "from platform ^ seven.", PAIR),
@@ -116,10 +124,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "am Rand ^ des großen Waldes", PLAIN + 4),
     ],
     "_last_verb": [
-        ("de", "wenn morgens die Sonne ^ aufgeht und Gänse rufen", LOOSE),
-        ("de", "kann sich bei mir ^ melden oder kommen", LOOSE),
-        ("de", "dass der Nebel ^ steigt,", LOOSE),
-        ("de", "nasse Füße ^ bekommen und gelacht", LOOSE),
+        ("de", "wenn morgens die Sonne ^ aufgeht und Gänse rufen", LOOSE + 4),
+        ("de", "kann sich bei mir ^ melden oder kommen", LOOSE + 4),
+        ("de", "dass der Nebel ^ steigt,", LOOSE + 4),
+        ("de", "nasse Füße ^ bekommen und gelacht", LOOSE + 4),
     ],
 }
 
@@ -190,6 +198,20 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("en", "the shop there ^ shut its doors", "the shop ^ there shut its doors"),
         ("en", "a dog running loose ^ can drive them", "a dog running ^ loose can drive them"),
         ("en", "we bring ^ everything we might need", "we bring everything ^ we might need"),
+        ("en", "explain it ^ to the farmer", "explain ^ it to the farmer"),
+        ("en", "we know ^ how strong they are.", "we know how strong ^ they are."),
+        ("fr", "certains y arrivent ^ à pied.", "certains y arrivent ^ à faire."),
+        ("es", "el ave se acostumbra a ella ^ en unos", "se acostumbra ^ a ella en unos"),
+        ("es", "aquella noche vaya a olvidar ^ jamás", "aquella noche vaya ^ a olvidar"),
+        ("es", "los alicates de mango rojo ^ y un cubo", "los alicates de mango ^ rojo y"),
+        ("es", "el número ^ antes de soltar al pájaro", "el número antes ^ de soltar al pájaro"),
+        ("de", "wiegt ^ innerhalb von Minuten", "wiegt innerhalb ^ von Minuten"),
+        ("en", "in spite of everything ^ they say about them,", "they say ^ about them,"),
+        ("en", "who was there that night ^ will forget", "who was there ^ that night will"),
+        ("en", "the land ^ was drained and ploughed,", "the land was drained ^ and ploughed,"),
+        ("en", "that a bird ^ weighing less than", "that a bird weighing ^ less than"),
+        ("en", "off the mud ^ and back into the channel", "off the mud and back ^ into it."),
+        ("de", "selbst wenn wir ^ doppelt so viele", "Selbst wenn wir doppelt viele ^ hätten,"),
         ("es", "por desgracia ^ eso ha ocurrido ya", "por desgracia eso ^ ha ocurrido ya"),
     ],
 )

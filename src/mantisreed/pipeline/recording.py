@@ -36,7 +36,7 @@ from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Made, options_to_store
 from mantisreed.pipeline.outcomes import Outcome, job_outcome, outcome_of
 from mantisreed.pipeline.outputs import Written
-from mantisreed.pipeline.preparing.cut_limits import CutLimits, Speech
+from mantisreed.pipeline.preparing.cut_limits import CutLimits
 from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
 from mantisreed.pipeline.surroundings import Surroundings, identity_of, job_of
@@ -169,13 +169,11 @@ class RecordingTask:
         )
         transcript = assembled.transcript
         remarks: tuple[str, ...] = ()
-        second = self.shared.second
-        if second is not None:
-            transcript, remarks = await second.on(
-                self.shared, self.recording, path, transcript, made.speech
-            )
+        if (second := self.shared.second) is not None:
+            about_it = self.shared, self.recording, path, transcript, made.speech
+            transcript, remarks = await second.on(*about_it)
         try:
-            transcript, written = await asyncio.to_thread(self._put_down, transcript, made.speech)
+            transcript, written = await asyncio.to_thread(self._put_down, transcript, made)
         except OutputError as error:
             # All replies are kept: `collect` or the same command write them once there is room.
             await self._note("postponed", f"its outputs could not be written: {error}")
@@ -184,14 +182,12 @@ class RecordingTask:
         await self._note("written", outcome=job_outcome(outcome))
         return replace(outcome, remarks=remarks)
 
-    def _put_down(
-        self, transcript: Transcript, speech: Speech | None
-    ) -> tuple[Transcript, Written]:
+    def _put_down(self, transcript: Transcript, made: Made) -> tuple[Transcript, Written]:
         """Write the outputs; gives the transcript as it is in them."""
         shared = self.shared
         assert self.stem is not None
         if shared.second is None:
-            transcript = with_kept_opinion(shared.hidden, transcript, speech)
+            transcript = with_kept_opinion(shared.hidden, transcript, made.speech)
         transcript = hidden_transcript(transcript, shared.outputs.options.redaction)
         return transcript, shared.outputs.write(self.stem, self.recording, transcript)
 
@@ -481,9 +477,8 @@ class RecordingTask:
             return None
         if links is None:
             advice = 'set [recording_urls] public = "https://..." in the settings'
-            raise BadRequestError(
-                "it wants a link to each piece, and we have none", engine=card.name, advice=advice
-            )
+            what = "it wants a link to each piece, and we have none"
+            raise BadRequestError(what, engine=card.name, advice=advice)
         return links.offer(
             piece.audio, piece.form.content_type_at(piece.sample_rate), piece.form.extension
         )

@@ -77,6 +77,16 @@ class BreakPlace:
         return None
 
     @property
+    def is_moment(self) -> bool:
+        """Whether English `that night` and the like follow, where `that` begins no clause."""
+        following = self.next_word
+        return (
+            self.word.head == "that"
+            and following is not None
+            and following.head in self.known.moments
+        )
+
+    @property
     def begins_phrase(self) -> bool:
         """Whether a phrase of its own begins behind the place."""
         return self.word.kind in BEGIN_PHRASES

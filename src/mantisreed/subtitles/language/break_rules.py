@@ -9,6 +9,7 @@ from functools import cache
 
 from mantisreed.subtitles.language.break_place import (
     CONJUNCTION,
+    CONTENT,
     LOOSE,
     PAIR,
     PHRASE,
@@ -21,7 +22,10 @@ from mantisreed.subtitles.language.break_place import (
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.following_rules import FOLLOWING
 from mantisreed.subtitles.language.languages import ROMANCE, words_of_language
-from mantisreed.subtitles.language.preceding_rules import PRECEDING
+from mantisreed.subtitles.language.preceding_rules import PRECEDING, is_infinitive
+from mantisreed.subtitles.language.word_facts import WordFacts
+
+_SHORT = 6  # letters
 
 Compiled = Sequence[tuple[Container[str] | None, Rule]]
 """Rules of one language, each with the words that it is asked about."""
@@ -56,12 +60,13 @@ def _decided(rules: Compiled, place: BreakPlace, word: str) -> float:
 
 
 def _between_content(place: BreakPlace) -> float:
-    length = place.phrase_length
     if place.capitalises_nouns:
-        is_noun_before = place.before.is_capital
-        return PHRASE if is_noun_before and not place.is_capital else PLAIN - 4
-    if place.is_verb(place.word.head):
+        return PHRASE if place.before.is_capital and not place.is_capital else PLAIN - 4
+    length = place.phrase_length
+    if place.is_verb(place.word.head) or _is_participle(place):
         return PHRASE
+    if place.tongue in ROMANCE and _is_behind_bare_noun(place):
+        return LOOSE  # `de mango | rojo`
     if length == 2:
         return LOOSE if place.tongue in ROMANCE else LOOSE + 4
     if length < 2 and place.is_verb(place.before.tail):
@@ -69,11 +74,48 @@ def _between_content(place: BreakPlace) -> float:
     return PLAIN
 
 
+def _is_behind_bare_noun(place: BreakPlace) -> bool:
+    """Whether a noun without an article stands before a place, behind its preposition."""
+    if place.at < 2 or place.phrase_length or place.before.closes:
+        return False
+    is_noun = place.before.tail_kind == "content" and not place.is_verb(place.before.tail)
+    return is_noun and place.words[place.at - 2].tail_kind in ("of", "preposition")
+
+
+def _is_participle(place: BreakPlace) -> bool:
+    """English `a bird | weighing less than a letter`, not `the bird ringing | in spring`."""
+    following = place.next_word
+    if place.tongue != "en" or following is None or place.word.closes:
+        return False
+    is_long = place.word.head.endswith("ing") and len(place.word.head) > 5
+    has_object = following.kind in ("determiner", "quantifier", "degree", "pronoun")
+    return is_long and has_object and place.word.head not in place.known.moments
+
+
+def _is_strong_pronoun(place: BreakPlace, word: WordFacts) -> bool:
+    """Whether the word behind a preposition stands for somebody: `for us`, `a ella`."""
+    known = place.known
+    is_romance_one = place.tongue in ROMANCE and word.kind == "pronoun"
+    is_romance_one = is_romance_one and word.tail not in known.determiners
+    return (
+        is_romance_one or word.head in known.object_pronouns or word.head in ("it", "that", "this")
+    )
+
+
+def _is_short_infinitive(word: WordFacts, tongue: str) -> bool:
+    """`qu'ils réussissent | à faire.`, `quería volver | a entrar.`: alone it looks forgotten."""
+    return word.closes and len(word.head) <= _SHORT and is_infinitive(word, tongue)
+
+
 def _before_preposition(place: BreakPlace) -> float:
     following = place.next_word
-    head = following.head if following is not None else ""
-    if head in place.known.object_pronouns or head in ("it", "that", "this"):
-        return PLAIN  # two short words, such as `for us`
+    if following is not None and _is_strong_pronoun(place, following):
+        # Two short words, such as `for us`; alone on a line they look forgotten.
+        if following.closes and place.tongue not in ROMANCE:
+            return LOOSE + 4
+        return PLAIN
+    if following is not None and _is_short_infinitive(following, place.tongue):
+        return LOOSE
     if place.is_verb(place.before.tail):
         return PHRASE + 1
     return PREPOSITION
@@ -104,8 +146,15 @@ def _before_of(place: BreakPlace) -> float:
 
 
 def _before_pronoun(place: BreakPlace) -> float:
+    following = place.next_word
+    is_article = place.tongue in ROMANCE and place.word.head in place.known.determiners
+    if is_article and following is not None and following.kind in CONTENT:
+        return _before_noun_phrase(place)  # `oublier | ce bruit`
     if place.before.tail in place.known.indefinite:
         return LOOSE  # `we bring everything | we might need`
+    is_last = following is not None and following.closes and not place.before.closes
+    if is_last and following is not None and following.kind == "auxiliary":
+        return LOOSE  # `nobody knows how strong | they are.`
     if place.word.head in ("it", "you"):
         return PLAIN - 4  # as likely an object
     return PREPOSITION
@@ -122,8 +171,23 @@ def _before_noun_phrase(place: BreakPlace) -> float:
     """An object belongs to its verb more than a subject does."""
     if place.word.head in place.known.asking:
         return CONJUNCTION  # `elle notait | quels oiseaux se tenaient là`
-    is_behind_verb = place.is_verb(place.before.tail) or place.before.tail_kind == "auxiliary"
-    return PHRASE + 3 if is_behind_verb else PHRASE
+    if _is_behind_verb(place) or place.before.tail_kind == "auxiliary":
+        return PHRASE + 3
+    return PHRASE
+
+
+def _before_degree(place: BreakPlace) -> float:
+    """`weighing | less than a letter`, `they flew | very low`: it belongs to the verb."""
+    if _is_behind_verb(place):
+        return PHRASE + 3
+    return PHRASE
+
+
+def _is_behind_verb(place: BreakPlace) -> bool:
+    """Whether what follows is an object or the like, also of an English participle."""
+    before = place.before.tail
+    is_participle = place.tongue == "en" and before.endswith("ing")
+    return is_participle or place.is_verb(before)
 
 
 def _before_number(place: BreakPlace) -> float:
@@ -144,6 +208,8 @@ _JOINS = {
 
 
 def _before_conjunction(place: BreakPlace) -> float:
+    if place.is_moment:
+        return PHRASE  # `who was there | that night`
     # `a map as well`, but `| as well as a compass`
     following = place.next_word
     is_adverb = following is not None and following.head == "well" and following.closes
@@ -168,7 +234,7 @@ _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
     "auxiliary": _before_auxiliary,
     "determiner": _before_noun_phrase,
     "quantifier": _before_noun_phrase,
-    "degree": lambda place: PHRASE,
+    "degree": _before_degree,
     "number": _before_number,
 }
 

@@ -26,7 +26,7 @@ from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, nee
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
 _FORGOTTEN = 5.0  # more, before the last word of a clause
-_BEGUN = 10.0  # more, where a clause or sentence began one or two words before
+_BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words before
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _QUOTES = '"“”„«»'
 
@@ -81,7 +81,7 @@ class _Judge:
                     elif quoted[at]:
                         penalty += _QUOTED
                     elif penalty < UNIT and self._is_begun(at, begun):
-                        penalty += _BEGUN
+                        penalty += _BEGUN[begun - 1]
                     penalties[at] = penalty
                 starts_sentence = is_end
             length = phrase_length(word, length)
@@ -139,10 +139,8 @@ class _Judge:
             or before in _LONE_MARKS
         ):
             return UNIT
-        if (
-            self._words[at - 1].ends_sentence
-            and self._words[at - 1].bare not in self._known.may_end
-        ):
+        is_ending = self._words[at - 1].bare in self._known.may_end and not text[:1].isdigit()
+        if self._words[at - 1].ends_sentence and not is_ending:
             return UNIT  # the full stop of an abbreviation, which belongs to what follows
         place = BreakPlace(
             texts,
@@ -173,7 +171,9 @@ class _Judge:
         if word.kind == "coordinating":
             joined = joined_by(self._words, at, self._known, self._tongue)
             return joined is Joined.CLAUSES
-        if word.kind != "conjunction" or at in self._inside:
+        is_moment = word.head == "that" and at + 1 < len(self._words)
+        is_moment = is_moment and self._words[at + 1].head in self._known.moments
+        if word.kind != "conjunction" or at in self._inside or is_moment:
             return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
         # `était si épais` asks nothing and sets no condition
         is_adverb = word.head in self._known.degree

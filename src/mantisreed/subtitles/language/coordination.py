@@ -56,7 +56,17 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
     is_measure = before.tail in known.behind and (behind.is_number or behind.head in known.behind)
     if is_measure or (before.is_number and behind.is_number):
         return Joined.NUMBERS
+    if _is_second_participle(words, at, known, tongue):
+        return Joined.WORDS
+    return _parts_joined(words, at, known, tongue)
+
+
+def _parts_joined(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue: str) -> Joined:
+    """The same where neither numbers nor two forms of one verb are joined."""
+    before, behind = words[at - 1], words[at + 1]
     right = _part_behind(words, at)
+    if behind.head in known.particles and not behind.closes:
+        return Joined.LONG_PHRASES  # `off the mud | and back into the channel`
     if _is_clause(words, at, right, known, tongue):
         return Joined.CLAUSES
     if behind.kind in _OPENERS:
@@ -64,6 +74,17 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
     if before.tail_kind == "adjective" and behind.kind == "adjective":
         return Joined.ADJECTIVES
     return Joined.WORDS
+
+
+def _is_second_participle(
+    words: Sequence[WordFacts], at: int, known: LanguageWords, tongue: str
+) -> bool:
+    """English `was drained | and ploughed,`: one word that goes on with what an auxiliary began."""
+    before, behind = words[at - 1], words[at + 1]
+    if tongue != "en" or at < 2 or not behind.closes:
+        return False
+    is_passive = words[at - 2].tail_kind == "auxiliary"
+    return is_passive and all(is_verb_form(one.head, known, tongue) for one in (before, behind))
 
 
 def _is_long(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) -> bool:

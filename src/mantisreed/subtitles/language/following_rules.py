@@ -160,7 +160,9 @@ def _after_verb_like(place: BreakPlace) -> float | None:
 
 
 def _after_pronoun_object(place: BreakPlace) -> float | None:
-    """`half of you | have not slept`, German `müssen wir | noch die Netze zumachen`."""
+    """`half of you | have not slept`, `explain it | to the farmer`, German `müssen wir | noch die
+    Netze zumachen`.
+    """
     if place.at < 2 or place.words[place.at - 2].closes:
         return None
     before = place.words[place.at - 2]
@@ -169,7 +171,7 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
     is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
     if place.tongue in VERBS_LAST and is_verb:
         return 0.0
-    return None
+    return 0.0 if place.begins_phrase and _is_object(place) else None
 
 
 def _after_pronoun(place: BreakPlace) -> float | None:
@@ -188,8 +190,18 @@ def _after_pronoun(place: BreakPlace) -> float | None:
     return PAIR
 
 
+def _is_object(place: BreakPlace) -> bool:
+    """Whether the pronoun before a place is no subject, as it stands behind a verb."""
+    is_free = place.before.tail in ("it", "you") and not place.before.closes
+    return is_free and place.words[place.at - 2].tail_kind == "content"
+
+
 def _may_be_verb(place: BreakPlace) -> bool:
     word = place.word
+    # In a clause that a conjunction begins the verb comes last: `wenn wir | doppelt so viele haben`
+    is_subordinate = place.at > 1 and place.words[place.at - 2].kind == "conjunction"
+    if is_subordinate and word.kind == "content" and not word.closes:
+        return False
     return word.kind == "auxiliary" or (word.kind == "content" and not word.is_capital)
 
 

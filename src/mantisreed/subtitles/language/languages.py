@@ -67,6 +67,8 @@ class LanguageWords:
     genitives: frozenset[str] = frozenset()
     asking: frozenset[str] = frozenset()
     indefinite: frozenset[str] = frozenset()
+    moments: frozenset[str] = frozenset()
+    partitive: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""

@@ -18,10 +18,12 @@ from mantisreed.subtitles.language.break_place import (
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
 from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
+from mantisreed.subtitles.language.word_facts import WordFacts
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
+_BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive")
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
     "fr": ("er", "ir", "oir", "ire", "dre"),
@@ -123,9 +125,25 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
     return None
 
 
+def _you_as_object(place: BreakPlace) -> float | None:
+    """English `going to ask you | why`, `gave you | the pliers`: what no verb follows is an
+    object.
+    """
+    word, following = place.word, place.next_word
+    if word.head != "you" or place.before.closes or place.before.tail_kind != "content":
+        return None
+    if word.closes or following is None:
+        return PAIR
+    return PAIR if following.kind in (*_BEHIND_OBJECTS, "determiner", "number") else None
+
+
 def _pronoun_behind_pronoun(place: BreakPlace) -> float | None:
-    """`habe ich | sie vergessen`."""
-    is_pair = place.before.tail in place.known.pronouns and place.at > 1
+    """`habe ich | sie vergessen`, `wird dich | jemand fragen`."""
+    known = place.known
+    is_pronoun = place.before.tail in known.pronouns or (
+        place.before.tail in known.object_pronouns and place.word.head in known.pronouns
+    )
+    is_pair = is_pronoun and place.at > 1
     if is_pair and not place.before.closes:
         return PAIR
     return None
@@ -139,6 +157,11 @@ def _negation(place: BreakPlace) -> float | None:
     return None
 
 
+def is_infinitive(word: WordFacts, tongue: str) -> bool:
+    """Whether a word of a Romance language ends as infinitives do."""
+    return len(word.head) > 3 and word.head.endswith(_INFINITIVES.get(tongue, ()))
+
+
 def _infinitive(place: BreakPlace) -> float | None:
     """Romance `voulez | faire`, `supieron | decirme`: a bare infinitive hangs on the verb before
     it.
@@ -146,8 +169,7 @@ def _infinitive(place: BreakPlace) -> float | None:
     word = place.word
     if word.kind != "content" or place.before.closes:
         return None
-    is_verbal = len(word.head) > 3 and word.head.endswith(_INFINITIVES[place.tongue])
-    if is_verbal and place.before.tail_kind == "content":
+    if is_infinitive(word, place.tongue) and place.before.tail_kind == "content":
         return LOOSE
     return None
 
@@ -187,8 +209,16 @@ def _last_verb(place: BreakPlace) -> float | None:
     is_behind_object = is_behind_object and word.head.endswith("en")
     ends_before_and = goes_on and (is_behind_noun or is_behind_object)
     if word.closes or ends_before_and:
-        return LOOSE
+        return LOOSE + 4
     return None
+
+
+def _part_of_number(place: BreakPlace) -> float | None:
+    """German `ein Drittel | davon hat`: of the noun before it, where a verb follows."""
+    following = place.next_word
+    if place.before.tail_kind != "content" or not place.before.is_capital or following is None:
+        return None
+    return PAIR if following.kind == "auxiliary" and not place.before.closes else None
 
 
 def _genitive(place: BreakPlace) -> float | None:
@@ -208,6 +238,8 @@ PRECEDING: tuple[Row, ...] = (
     Row("prepositions", _last_preposition),
     Row("trailing", _trailing),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
+    Row("partitive", _part_of_number),
+    Row("pronouns", _you_as_object, frozenset(("en",))),
     Row("pronouns", _inverted_pronoun),
     Row("pronouns", _pronoun_behind_pronoun, VERBS_LAST),
     Row("object_pronouns", _pronoun_behind_pronoun, VERBS_LAST),

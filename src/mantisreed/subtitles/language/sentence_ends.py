@@ -37,12 +37,13 @@ def _is_full_stop(text: str, following: str, first: str, tongue: str) -> bool:
     """Whether a full stop before what may begin a sentence ends one."""
     word = text.lower().strip(_AROUND).rstrip(".")
     known = words_of_language(tongue)
-    if word in known.never_ends:
-        return word in known.may_end and not first.isdigit()
+    # An initial, or letters with full stops between them such as `J. R.`
+    is_capital = text.strip(_AROUND)[:1].isupper()
+    is_initial = len(word) == 1 and word.isalpha() and is_capital and word != "i"
+    if is_initial or word in known.never_ends:
+        return False
     if word in known.may_end:
         return not first.isdigit()
     if word.isdigit():  # `3. Februar` is a date, `we counted 3.` an end
         return following.lower().strip(_STRIPPED) not in known.months
-    # An initial, or letters with full stops between them such as `J. R.`
-    is_capital = text.strip(_AROUND)[:1].isupper()
-    return not (len(word) == 1 and word.isalpha() and is_capital and word != "i")
+    return True
