@@ -70,6 +70,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "wir haben ^ schon einmal gefangen", PHRASE),
     ],
     "_after_auxiliary": [("en", "have ^ seen", PAIR), ("fr", "nous avions ^ posé", PAIR)],
+    "_with_participle": [("en", "the reason I keep ^ coming back", PAIR)],
     "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "you how ^ that works", PAIR)],
     "_after_quantifier": [("en", "all ^ birds", PAIR - 4), ("en", "neither ^ net", PAIR - 4)],
     "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
@@ -118,6 +119,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_trailing": [
         ("en", "somebody used to sit ^ there half the night", LOOSE),
         ("en", "works for us full time ^ now and would stay", LOOSE),
+        ("en", "when I got ^ there nobody had", LOOSE),
     ],
     "_genitive": [
         ("de", "ohne die Hilfe ^ der Feuerwehr kamen wir", PLAIN + 4),
@@ -199,6 +201,8 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("en", "a dog running loose ^ can drive them", "a dog running ^ loose can drive them"),
         ("en", "we bring ^ everything we might need", "we bring everything ^ we might need"),
         ("en", "explain it ^ to the farmer", "explain ^ it to the farmer"),
+        ("en", "every single morning out here ^ is", "morning out ^ here is"),
+        ("en", "in the storm ^ the winter before last.", "the storm the winter ^ before last."),
         ("en", "we know ^ how strong they are.", "we know how strong ^ they are."),
         ("fr", "certains y arrivent ^ à pied.", "certains y arrivent ^ à faire."),
         ("es", "el ave se acostumbra a ella ^ en unos", "se acostumbra ^ a ella en unos"),

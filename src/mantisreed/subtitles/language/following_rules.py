@@ -314,6 +314,13 @@ def _after_short_word(place: BreakPlace) -> float | None:
     return None
 
 
+def _with_participle(place: BreakPlace) -> float | None:
+    """English `keep | coming back`, `started | counting them`."""
+    if place.word.head.endswith("ing") and not place.before.closes:
+        return PAIR
+    return None
+
+
 def _second_of_two(place: BreakPlace) -> float | None:
     """German `weder der Arzt noch | die Schwester`."""
     if place.before.tail != "noch":
@@ -342,6 +349,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
     Row("auxiliaries", _after_auxiliary),
+    Row("with_participle", _with_participle),
     Row("degree", _after_degree),
     Row("quantifiers", _after_quantifier),
     Row("adjectives", _after_adjective),

@@ -68,6 +68,7 @@ class LanguageWords:
     asking: frozenset[str] = frozenset()
     indefinite: frozenset[str] = frozenset()
     moments: frozenset[str] = frozenset()
+    with_participle: frozenset[str] = frozenset()
     partitive: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:

@@ -103,6 +103,10 @@ def _trailing(place: BreakPlace) -> float | None:
         return None
     if word.closes or following is None:
         return LOOSE
+    # `when I got there | nobody had`
+    is_behind_verb = place.is_verb(place.before.tail) and word.head in ("here", "there")
+    if is_behind_verb and following.kind == "pronoun":
+        return LOOSE
     goes_on = following.kind in (*BEGIN_PHRASES, "determiner", "quantifier", "number")
     is_verb = following.kind == "content" and place.is_verb(following.head)
     return LOOSE if goes_on or is_verb else None
