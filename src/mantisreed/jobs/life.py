@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from mantisreed.errors import MantisreedError
+from mantisreed.errors import InputError, MantisreedError
 
 State = Literal["waiting", "sending", "working", "done", "failed", "cancelled", "unconfirmed"]
 """`waiting`: not sent, or to be sent again. `sending`: a request is on its way. `working`: the
@@ -67,6 +67,30 @@ MEANINGS: Mapping[ShownState, Meaning] = {
 }
 
 SHOWN_STATES: tuple[ShownState, ...] = tuple(MEANINGS)
+
+
+def states_given(given: str | None, where: str) -> tuple[str, ...] | None:
+    """The states that a list of jobs is to show; None for all.
+
+    Args:
+        given: with commas between.
+        where: what it was given as, for errors.
+
+    Raises:
+        InputError: one of them is none, or there is none.
+    """
+    if given is None:
+        return None
+    states = tuple(part.strip() for part in given.split(",") if part.strip())
+    unknown = [state for state in states if state not in SHOWN_STATES]
+    if unknown or not states:
+        raise InputError(
+            f"{(unknown or [given])[0]!r} is not a state",
+            where=where,
+            advice=f"states are {', '.join(SHOWN_STATES)}",
+        )
+    return states
+
 
 STATES: tuple[State, ...] = (
     "waiting",

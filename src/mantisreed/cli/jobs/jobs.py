@@ -16,7 +16,7 @@ from mantisreed.errors import InputError
 from mantisreed.jobs.budget import amount_as_json, money_text, reported_text
 from mantisreed.jobs.follow_ups import FollowUpRecord
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.life import SHOWN_STATES
+from mantisreed.jobs.life import states_given
 from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, JobSummary, PieceRecord
 from mantisreed.jobs.under_way import UnderWay
 from mantisreed.units import clock, count_of, moment_given, short_duration, short_size
@@ -42,7 +42,7 @@ class Arguments:
 def run(console: Console, asked: Arguments) -> int:
     """Show the ledger's jobs, or one of them."""
     chosen = Filter(
-        shown=_states(asked.state),
+        shown=states_given(asked.state, "--state"),
         engine=asked.engine,
         recording=asked.name,
         since=moment_given(asked.since, "--since"),
@@ -142,20 +142,6 @@ def _print_replies(
     if missing:
         console.note(f"no answer is kept for {count_of(missing, 'piece')} of job {record.id[:8]}")
     return 1 if missing == len(pieces) else 0
-
-
-def _states(given: str | None) -> tuple[str, ...] | None:
-    if given is None:
-        return None
-    states = tuple(part.strip() for part in given.split(",") if part.strip())
-    unknown = [state for state in states if state not in SHOWN_STATES]
-    if unknown or not states:
-        raise InputError(
-            f"{(unknown or [given])[0]!r} is not a state",
-            where="--state",
-            advice=f"states are {', '.join(SHOWN_STATES)}",
-        )
-    return states
 
 
 _HEADINGS = ("job", "when", "engine", "state", ">pieces", ">cost", "recording")

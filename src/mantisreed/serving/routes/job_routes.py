@@ -6,7 +6,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
-from mantisreed.jobs.life import SHOWN_STATES
+from mantisreed.errors import InputError
+from mantisreed.jobs.life import states_given
 from mantisreed.serving.access import own, sees
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem, status_of_kind
@@ -78,7 +79,10 @@ async def jobs(
 ) -> Response:
     """Jobs, the newest first, a page at a time."""
     service, token = let_in(request, "read")
-    states = _states(state)
+    try:
+        states = states_given(state or None, "state")
+    except InputError as error:
+        raise Problem(400, str(error), advice=error.advice) from error
     part = (recording or "").casefold()
 
     def is_wanted(order: Order) -> bool:
@@ -100,22 +104,6 @@ async def jobs(
     }
     listed["next"] = None if following is None else f"{prefix}/jobs?{following}"
     return json_answer(listed)
-
-
-def _states(given: str | None) -> set[str] | None:
-    """The states of a filter; None for all.
-
-    Raises:
-        Problem: one of them is none.
-    """
-    if not given:
-        return None
-    states = {one.strip() for one in given.split(",")}
-    if unknown := states - set(SHOWN_STATES):
-        raise Problem(
-            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(SHOWN_STATES)}"
-        )
-    return states
 
 
 @router.get("/jobs/{job}", response_model=DetailedJob, tags=["jobs"])
