@@ -103,3 +103,59 @@ def test_pictures_of_text_are_refused() -> None:
     body = '<body><div begin="1s" end="2s"><image src="a.png"/></div></body>'
     with pytest.raises(InputError, match="pictures of its text"):
         cues(body)
+
+
+STYLED = [
+    ('<body style="base"><div><p begin="1s" end="2s">a</p></div></body>', {("i", "a")}),
+    ('<body><div style="chained"><p begin="1s" end="2s">a</p></div></body>', {("i", "a")}),
+    ('<body><div><p region="red" begin="1s" end="2s">a</p></div></body>', {("c.red", "a")}),
+    (
+        '<body tts:color="yellow"><div><p begin="1s" end="2s">a <span tts:color="white">b</span> '
+        "c</p></div></body>",
+        {("c.yellow", "a "), ("c.yellow", " c")},
+    ),
+    (
+        '<body><div><p style="base" begin="1s" end="2s">a <span tts:fontStyle="normal">b</span>'
+        "</p></div></body>",
+        {("i", "a ")},
+    ),
+    (
+        '<body tts:color="red"><div><p begin="1s" end="2s"><span tts:color="lime">a</span>b</p>'
+        "</div></body>",
+        {("c.lime", "a"), ("c.red", "b")},
+    ),
+    (
+        '<body><div><p begin="1s" end="2s"><span style="base">a <span tts:fontWeight="bold">b'
+        "</span></span></p></div></body>",
+        {("i", "a b"), ("b", "b")},
+    ),
+]
+
+
+@pytest.mark.parametrize(("body", "marked"), STYLED)
+def test_styles_come_from_all_that_text_stands_in(body: str, marked: set[tuple[str, str]]) -> None:
+    region = '<region xml:id="red"><style tts:color="red"/></region></layout>'
+    document = HEAD.format(parameters="").replace("</layout>", region) + body + "</tt>"
+    cue = read_ttml(document).cues[0]
+    assert {
+        (mark.tag, cue.lines[mark.line][mark.first : mark.last]) for mark in cue.marks
+    } == marked
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        '<p begin="1s" end="2s">seen</p><p tts:display="none" begin="3s" end="4s">hidden</p>',
+        '<p begin="1s" end="2s">seen<span tts:visibility="hidden">hidden</span></p>',
+        '<p begin="1s" end="2s"><span tts:opacity="0">hidden</span>seen</p>',
+        '<p begin="1s" end="2s">seen</p><p region="off" begin="3s" end="4s">hidden</p>',
+        '<p tts:visibility="hidden" begin="1s" end="2s">hidden'
+        '<span tts:visibility="visible">seen</span></p>',
+    ],
+)
+def test_what_is_not_displayed_is_left_out_and_told(body: str) -> None:
+    off = '<region xml:id="off" tts:display="none"/></layout>'
+    document = HEAD.format(parameters="").replace("</layout>", off)
+    read = read_ttml(f"{document}<body><div>{body}</div></body></tt>")
+    assert [cue.text for cue in read.cues] == ["seen"]
+    assert [one.found for one in read.remarks if "not displayed" in one.what] == ["hidden"]

@@ -24,6 +24,8 @@ _CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
 _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 _METADATA = f"{{{NAMESPACE}#metadata}}"
 _PICTURES = ("image", "backgroundImage")
+# What elements have from those that they stand in, and from their region (TTML2, 8.4.4.2).
+_INHERITED = ("color", "fontStyle", "fontWeight", "textDecoration", "visibility")
 _LONGEST_ENDLESS = 5.0  # seconds for which the last cue stands that says no end
 
 
@@ -53,12 +55,14 @@ class _Around:
         begin, end: seconds; infinite where nothing says an end.
         region: the name of the region; empty for none.
         align: as `tts:textAlign` has it.
+        style: what is inherited of it.
     """
 
     begin: float = 0.0
     end: float = float("inf")
     region: str = ""
     align: str = ""
+    style: Mapping[str, str] = field(default_factory=dict)
 
 
 class _TtmlReader:
@@ -85,7 +89,7 @@ class _TtmlReader:
         # Frames are counted, and numbers left out, as television does at 29.97.
         self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
         self._regions = {
-            one.get(f"{{{XML}}}id", ""): self._settings_of(one)
+            one.get(f"{{{XML}}}id", ""): self._set_by_region(one)
             for one in root.iter()
             if _local(one.tag) == "region"
         }
@@ -150,6 +154,8 @@ class _TtmlReader:
 
     def _inside(self, element: Tree.Element, outer: _Around) -> Iterator[Cue]:
         around = self._around(element, outer)
+        if self._is_left_out(element, around.begin):
+            return
         if _local(element.tag) == "p":
             yield from self._of_paragraph(element, around)
             return
@@ -172,7 +178,26 @@ class _TtmlReader:
         """What counts inside of an element."""
         begin, end = self._span(element, outer.begin, outer.end)
         align = self._set_by(element).get("textAlign", outer.align)
-        return _Around(begin, end, element.get("region") or outer.region, align)
+        region = element.get("region") or outer.region
+        return _Around(begin, end, region, align, self._style_of(element, outer.style))
+
+    def _style_of(self, element: Tree.Element, outer: Mapping[str, str]) -> Mapping[str, str]:
+        """What is inherited of a style, inside of an element."""
+        own = self._set_by(element)
+        return {**outer, **{name: own[name] for name in _INHERITED if name in own}}
+
+    def _is_left_out(self, element: Tree.Element, begin: float) -> bool:
+        """Whether an element is not displayed, which is told where it holds text."""
+        own = self._set_by(element)
+        if own.get("display") != "none" and not re.fullmatch(r"0(\.0*)?", own.get("opacity", "")):
+            return False
+        self._tell_unseen("".join(element.itertext()), begin)
+        return True
+
+    def _tell_unseen(self, text: str, begin: float) -> None:
+        if text.strip():
+            what = "text that is not displayed was left out"
+            self._remark(what, text, "text that is displayed", begin)
 
     def _of_paragraph(self, element: Tree.Element, around: _Around) -> Iterator[Cue]:
         timed = [
@@ -207,8 +232,14 @@ class _TtmlReader:
         """The cue of a paragraph, or of what one of its speakers says."""
         begin, end = around.begin, around.end
         spelled: list[Span] = []
-        shown = _Shown()
-        self._show(element, shown, spelled)
+        shown = _Shown(begin)
+        of_region = self._regions.get(around.region, {})
+        inherited = {name: of_region[name] for name in _INHERITED if name in of_region}
+        style = self._style_of(element, {**inherited, **around.style})
+        if of_region.get("display") == "none":
+            self._tell_unseen("".join(element.itertext()), begin)
+            return
+        self._show(element, shown, spelled, {}, style)
         lines, marks = lines_with_marks("".join(shown.parts), spelled)
         if not lines:
             return
@@ -240,39 +271,58 @@ class _TtmlReader:
             settings=self._place_of(around),
         )
 
-    def _show(self, element: Tree.Element, shown: "_Shown", spans: list[Span]) -> None:
-        """Add the text of an element to what is shown; spans are added, outer ones first."""
-        first, at = shown.length, len(spans)
-        shown.add(element.text)
+    def _show(
+        self,
+        element: Tree.Element,
+        shown: "_Shown",
+        spans: list[Span],
+        outer: Mapping[str, str],
+        style: Mapping[str, str],
+    ) -> None:
+        """Add the text of an element to what is shown; spans are added, outer ones first.
+
+        Args:
+            element: it.
+            shown: what is shown before it.
+            spans: of marks.
+            outer: the style around it, which is marked already.
+            style: inside of it.
+        """
+        first, at, since = shown.length, len(spans), len(shown.unmarked)
+
+        def add(text: str | None) -> None:
+            if style.get("visibility") != "hidden":
+                shown.add(text)
+            elif text:
+                self._tell_unseen(text, shown.begin)
+
+        add(element.text)
         for child in element:
             name = _local(child.tag)
             if name == "br":
                 shown.add_break()
-            elif not _is_metadata(child):
-                self._show(child, shown, spans)
-            shown.add(child.tail)
+            elif not _is_metadata(child) and not self._is_left_out(child, shown.begin):
+                self._show(child, shown, spans, style, self._style_of(child, style))
+            add(child.tail)
+        tags, around = _tags(style), _tags(outer)
+        shown.unmarked += [(first, shown.length, tag) for tag in around - tags]
         # In front of those inside: outer marks come first.
-        spans[at:at] = [(first, shown.length, tag) for tag in self._tags(element)]
+        spans[at:at] = [
+            (begin, end, tag)
+            for tag in sorted(tags - around, key=_order_of)
+            for begin, end in shown.parts_with(tag, first, since)
+        ]
 
-    def _tags(self, element: Tree.Element) -> list[str]:
-        """What the element's own style, or one that it refers to, marks."""
-        set_to = self._set_by(element)
-        tags = [tag for tag, name, value in STYLES if value in set_to.get(name, "").split()]
-        if _local(element.tag) == "span":
-            colour = colour_mark(set_to.get("color", ""))
-        else:
-            colour = None
-        # White is what subtitles have without a word.
-        if colour in (None, "c.white"):
-            return tags
-        return [*tags, str(colour)]
-
-    def _settings_of(self, region: Tree.Element) -> str:
-        """The WebVTT settings of a region's place, by the row of the screen that it is in."""
-        inner = [region, *(child for child in region if _local(child.tag) == "style")]
+    def _set_by_region(self, region: Tree.Element) -> dict[str, str]:
+        """What a region sets, by itself or by styles in it."""
         set_to: dict[str, str] = {}
-        for one in inner:
+        for one in (region, *(child for child in region if _local(child.tag) == "style")):
             set_to.update(self._set_by(one))
+        return set_to
+
+    def _settings_of(self, region: str) -> str:
+        """The WebVTT settings of a region's place, by the row of the screen that it is in."""
+        set_to = self._regions.get(region, {})
         height = re.match(r"\S+\s+(\d+(?:\.\d+)?)%", set_to.get("origin", ""))
         top = float(height[1]) if height else None
         if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
@@ -311,7 +361,7 @@ class _TtmlReader:
             "end": "align:end",
             "right": "align:end",
         }
-        parts = (self._regions.get(around.region, ""), align.get(around.align, ""))
+        parts = (self._settings_of(around.region), align.get(around.align, ""))
         return " ".join(part for part in parts if part)
 
     def _span(self, element: Tree.Element, begin: float, end: float) -> tuple[float, float]:
@@ -354,6 +404,21 @@ class _TtmlReader:
         )
 
 
+def _tags(style: Mapping[str, str]) -> frozenset[str]:
+    """The marks of a style."""
+    tags = {tag for tag, name, value in STYLES if value in style.get(name, "").split()}
+    colour = colour_mark(style.get("color", ""))
+    # White is what subtitles have without a word.
+    if colour not in (None, "c.white"):
+        tags.add(str(colour))
+    return frozenset(tags)
+
+
+def _order_of(tag: str) -> int:
+    """Colours come last, inside of all others."""
+    return next((at for at, (key, _, _) in enumerate(STYLES) if key == tag), len(STYLES))
+
+
 def _is_metadata(element: Tree.Element) -> bool:
     return _local(element.tag) == "metadata" or str(element.tag).startswith(_METADATA)
 
@@ -385,14 +450,30 @@ class _Shown:
     """A text that grows by parts: one string would be copied again and again.
 
     Attributes:
+        begin: when it is shown, in seconds.
         parts: of it.
         length: of all of them.
         ends_in_space: whether white space that follows says nothing new.
+        unmarked: where a mark that stands around is taken back.
     """
 
+    begin: float
     parts: list[str] = field(default_factory=list)
     length: int = 0
     ends_in_space: bool = True
+    unmarked: list[Span] = field(default_factory=list)
+
+    def parts_with(self, tag: str, first: int, since: int) -> Iterator[tuple[int, int]]:
+        """Where a mark counts, from a place to the end of what is shown; only what was taken back
+        since then is looked at.
+        """
+        for begin, end, taken_back in sorted(self.unmarked[since:]):
+            if taken_back == tag and begin >= first:
+                if begin > first:
+                    yield first, begin
+                first = end
+        if first < self.length:
+            yield first, self.length
 
     def add(self, text: str | None) -> None:
         """A text, in which white space is one space."""
