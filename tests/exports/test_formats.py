@@ -224,6 +224,9 @@ def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(
     ("form", "content", "told"),
     [
         ("srt", "1\n00:00:03,000 --> 00:00:01,000\nTern\n", "ended before it began"),
+        ("srt", "1\n00:00:03,000 --> 00:00:03,000\nTern\n", "no length, and got one"),
+        ("vtt", "WEBVTT\n\n00:03.000 --> 00:03.000\nTern\n", "no length, and got one"),
+        ("ctm", "a 1 0.5 0.3 Tern\na 1 0.8 0.2 <eps>\n", "1 line of silence left out"),
         (
             "srt",
             "A list of terns\n\n1\n00:00:01,000 --> 00:00:02,000\nTern\n",
@@ -355,3 +358,28 @@ def test_other_readings_stand_in_markdown_and_pages_and_are_no_text_when_read_ag
     same = Passage(1.0, 2.0, "Eleven terns.", alternatives=readings[:1])
     bare = Script(msgspec.structs.replace(whole, passages=(same,)))
     assert "reading" not in OUTPUT_FORMATS["html"].write(bare).decode()
+
+
+def test_a_table_of_a_spreadsheet_that_writes_numbers_with_commas_is_read() -> None:
+    table = 'start;end;text\n"0,5";"1,5";Tern\n2;3;"Auk; tern"\n'
+    script = OUTPUT_FORMATS["csv"].read(table.encode())
+    assert [(cue.start, cue.end, cue.text) for cue in script.cues or ()] == [
+        (0.5, 1.5, "Tern"),
+        (2.0, 3.0, "Auk; tern"),
+    ]
+
+
+@pytest.mark.parametrize("form", ["srt", "vtt"])
+def test_a_cue_without_length_is_seen_until_the_next_one(form: str) -> None:
+    head, mark = ("WEBVTT\n\n", ".") if form == "vtt" else ("", ",")
+    times = ((1, 1), (1.4, 2), (5, 4))
+    cues = [
+        f"{number}\n{_clock(a, mark)} --> {_clock(b, mark)}\nTern\n"
+        for number, (a, b) in enumerate(times, 1)
+    ]
+    read = OUTPUT_FORMATS[form].read((head + "\n".join(cues)).encode()).cues or ()
+    assert [(cue.start, cue.end) for cue in read] == [(1.0, 1.4), (1.4, 2.0), (5.0, 6.0)]
+
+
+def _clock(seconds: float, mark: str) -> str:
+    return f"00:00:{seconds:06.3f}".replace(".", mark)

@@ -13,10 +13,14 @@ from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import LATEST, Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
+from mantisreed.units import count_of
 
 # Also in their wide forms, and behind a tab or line break, which spreadsheets pass over.
 _FORMULA = frozenset("=+-@\t\r\n＝＋－＠")
 ROWS = ("words", "passages", "cues")
+# What stands in CTM for stretches in which nothing is said.
+_SILENCES = frozenset(("<eps>", "<sil>", "sil"))
+
 _COLUMNS = {
     "words": ("start", "end", "word", "confidence", "speaker", "passage"),
     "passages": ("start", "end", "speaker", "passage_text"),
@@ -101,19 +105,24 @@ def read_table(text: str, *, delimiter: str) -> Script:
     Raises:
         InputError: it has not the columns that are needed.
     """
+    head = text.partition("\n")[0]
+    # What spreadsheets write where a comma stands in numbers.
+    if delimiter == "," and ";" in head and "," not in head:
+        delimiter = ";"
     reader = csv.DictReader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
         columns = set(reader.fieldnames or ())
     except csv.Error as error:
         raise InputError(f"the table cannot be read ({error})") from error
     # Each kind of rows has its own column of texts, by which a table says what it is.
-    said = next((name for name in ("word", "cue_text") if name in columns), "passage_text")
+    # Others call it `text`, and mean what is seen at a time.
+    said = next((name for name in ("word", "cue_text", "text") if name in columns), "passage_text")
     if missing := {"start", "end", said} - columns:
         raise InputError(
             f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}"
         )
     rows, notes = _timed_rows(reader)
-    if said == "cue_text":
+    if said in ("cue_text", "text"):
         return Script(cues=tuple(map(_cue_of, rows)), notes=tuple(notes))
     if said == "passage_text":
         return _script(list(map(_passage_of_row, rows)), notes)
@@ -140,7 +149,7 @@ def _timed_rows(reader: "csv.DictReader[str]") -> tuple[list[_TimedRow], list[st
         # A short row has None in the columns that it lacks, a long one a list behind the last.
         cells = {key: _as_it_was(cell) for key, cell in line.items() if isinstance(cell, str)}
         try:
-            start, end = _seconds(cells["start"]), _seconds(cells["end"])
+            start, end = (_seconds(cells[name].replace(",", ".")) for name in ("start", "end"))
         except (KeyError, ValueError):
             notes.append(f"row {reader.line_num} has no times and was left out")
         else:
@@ -149,7 +158,8 @@ def _timed_rows(reader: "csv.DictReader[str]") -> tuple[list[_TimedRow], list[st
 
 
 def _cue_of(row: _TimedRow) -> Cue:
-    lines = tuple(row.cells.get("cue_text", "").split("\n"))
+    text = row.cells.get("cue_text", row.cells.get("text", ""))
+    lines = tuple(text.split("\n"))
     return Cue(row.start, max(row.start, row.end), lines, row.speaker)
 
 
@@ -190,10 +200,13 @@ def write_ctm(script: Script, name: str) -> str:
 
 def read_ctm(text: str) -> Script:
     """Words with their times; a passage ends where there is a pause, or another channel."""
-    words, notes = [], []
+    words, notes, silences = [], [], 0
     for number, line in enumerate(text.split("\n"), 1):
         parts = line.split()
         if not parts or line.startswith(";;"):
+            continue
+        if parts[4:] and parts[4].lower() in _SILENCES:
+            silences += 1
             continue
         try:
             start, length = _seconds(parts[2]), _seconds(parts[3])
@@ -207,6 +220,8 @@ def read_ctm(text: str) -> Script:
             )
         except (IndexError, ValueError):
             notes.append(f"line {number} is not as CTM has it and was left out")
+    if silences:
+        notes.append(f"{count_of(silences, 'line')} of silence left out")
     return _script(list(passages_of(words)), notes)
 
 

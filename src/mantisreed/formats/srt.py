@@ -7,8 +7,8 @@ import re
 import unicodedata
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
 
+from mantisreed.formats.cue_times import mend_times
 from mantisreed.formats.decoding import with_line_feeds
 from mantisreed.formats.styling import (
     colour_mark,
@@ -139,7 +139,7 @@ def read_srt(text: str) -> Subtitles:
         begin = max(0.0, heading.begin)
         settings = said.settings or heading.settings
         found.cues.append(Cue(begin, max(begin, heading.end), kept, marks=marks, settings=settings))
-    found.remarks += order_remarks(found.cues)
+    mend_times(found)
     return found
 
 
@@ -307,18 +307,6 @@ def _signed(parts: tuple[str | None, ...]) -> float:
     if parts[0]:
         return -seconds
     return seconds
-
-
-def order_remarks(cues: Sequence[Cue]) -> list[Remark]:
-    """What is odd about the order of cues."""
-    remarks = []
-    if any(later.start < earlier.start for earlier, later in pairwise(cues)):
-        remarks.append(Remark("cues do not stand in the order of their times"))
-    by_start = pairwise(sorted(cues, key=lambda cue: cue.start))
-    # Voices of one cue are cues of the same times.
-    if any(b.start < a.end and (a.start, a.end) != (b.start, b.end) for a, b in by_start):
-        remarks.append(Remark("cues overlap"))
-    return remarks
 
 
 def seconds_of(parts: tuple[str | None, ...]) -> float:

@@ -11,7 +11,7 @@ from itertools import chain
 from xml.etree import ElementTree as Tree
 
 from mantisreed.errors import InputError
-from mantisreed.formats.srt import order_remarks
+from mantisreed.formats.cue_times import mend_times
 from mantisreed.formats.styling import colour_mark
 from mantisreed.formats.ttml import NAMESPACE, STYLES, XML
 from mantisreed.subtitles.cues import Cue, Subtitles
@@ -109,7 +109,7 @@ class _TtmlReader:
                 self._found.cues.append(cue)
         self._check_pictures()
         self._end_endless()
-        self._found.remarks += order_remarks(self._found.cues)
+        mend_times(self._found)
         return self._found
 
     def _remark(self, what: str, found: str, allowed: str, begin: float) -> None:
@@ -307,11 +307,8 @@ class _TtmlReader:
         tags, around = _tags(style), _tags(outer)
         shown.unmarked += [(first, shown.length, tag) for tag in around - tags]
         # In front of those inside: outer marks come first.
-        spans[at:at] = [
-            (begin, end, tag)
-            for tag in sorted(tags - around, key=_order_of)
-            for begin, end in shown.parts_with(tag, first, since)
-        ]
+        for tag in sorted(tags - around, key=_order_of, reverse=True):
+            spans[at:at] = shown.spans_with(tag, first, since)
 
     def _set_by_region(self, region: Tree.Element) -> dict[str, str]:
         """What a region sets, by itself or by styles in it."""
@@ -463,17 +460,17 @@ class _Shown:
     ends_in_space: bool = True
     unmarked: list[Span] = field(default_factory=list)
 
-    def parts_with(self, tag: str, first: int, since: int) -> Iterator[tuple[int, int]]:
+    def spans_with(self, tag: str, first: int, since: int) -> Iterator[Span]:
         """Where a mark counts, from a place to the end of what is shown; only what was taken back
         since then is looked at.
         """
         for begin, end, taken_back in sorted(self.unmarked[since:]):
             if taken_back == tag and begin >= first:
                 if begin > first:
-                    yield first, begin
+                    yield first, begin, tag
                 first = end
         if first < self.length:
-            yield first, self.length
+            yield first, self.length, tag
 
     def add(self, text: str | None) -> None:
         """A text, in which white space is one space."""

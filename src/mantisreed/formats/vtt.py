@@ -8,8 +8,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
+from mantisreed.formats.cue_times import mend_times
 from mantisreed.formats.decoding import with_line_feeds
-from mantisreed.formats.srt import order_remarks, seconds_of
+from mantisreed.formats.srt import seconds_of
 from mantisreed.formats.vtt_writing import SPACES
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.marking import (
@@ -93,7 +94,7 @@ class _VttParser:
                 at += 1
         while at < len(self._lines):
             at = self._take_block(at)
-        self._found.remarks += order_remarks(self._found.cues)
+        mend_times(self._found)
         return self._found
 
     def _remark(self, what: str, found: str = "", allowed: str = "") -> None:

@@ -50,6 +50,7 @@ _AT_PAUSE, _MOST_AT_PAUSE = (
     20.0,
 )
 _SLACK = 1e-6  # seconds
+_BLINK = 0.001  # seconds; the least that formats can say
 _OVERLAPPED_WORDS = (
     0.05  # seconds by which engines let a word begin before the one before it has ended
 )
@@ -412,4 +413,5 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
         # than a flicker.
         if following - end > rules.gap:
             end = max(spoken, min(end, following - rules.flicker))
-    return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
+    # A cue without a length is none: players do not show it.
+    return max(min(end, following - rules.gap), min(spoken, start + 0.05), start + _BLINK)
