@@ -47,6 +47,17 @@ WHERE queued IS NOT NULL AND owner IS NULL
     )
 LIMIT %(most)s
 """
+_IS_READY = """
+SELECT EXISTS (
+    SELECT 1 FROM procrastinate_jobs AS job
+    WHERE job.task_name = %(task)s AND job.queue_name = ANY(%(queues)s) AND job.status = 'todo'
+        AND (job.scheduled_at IS NULL OR job.scheduled_at <= now())
+        AND NOT EXISTS (
+            SELECT 1 FROM procrastinate_jobs AS other
+            WHERE other.lock = job.lock AND other.status = 'doing'
+        )
+) AS is_ready
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,6 +221,19 @@ class JobQueue:
         except Exception as error:
             raise self._unusable(error) from error
         return [QueuedJob(row["id"], row["engine"], row["queued"]) for row in rows]
+
+    async def has_ready(self, engines: Sequence[str]) -> bool:
+        """Whether jobs wait that a worker with these engines could take now.
+
+        Raises:
+            LedgerError: the database cannot be reached.
+        """
+        queues = [f"{_QUEUE}{engine}" for engine in engines]
+        try:
+            (row,) = await self._rows(_IS_READY, task=_TASK, queues=queues)
+        except Exception as error:
+            raise self._unusable(error) from error
+        return bool(row["is_ready"])
 
     async def take_back(self) -> int:
         """Give the jobs of workers that have died to others; how many there were.

@@ -279,9 +279,17 @@ class _Worker:
         limit = self.options.until_idle
         while limit is not None:
             await asyncio.sleep(min(_LOOK, limit / 2))
-            if not self._under_way and time.monotonic() - self._last >= limit:
+            is_quiet = not self._under_way and time.monotonic() - self._last >= limit
+            # A slow machine may not have come to what waits, or come to it while we ask.
+            if is_quiet and not await self._has_ready() and not self._under_way:
                 self._ending.set()
                 return
+
+    async def _has_ready(self) -> bool:
+        try:
+            return await self._queue.has_ready(self.engines)
+        except LedgerError:
+            return False  # nobody knows, and waiting for the database is not idle's business
 
 
 def _seconds_until(error: MantisreedError | None) -> float:
