@@ -209,13 +209,17 @@ def test_no_token_of_a_grammar_again_and_again_takes_more_than_its_share(name: s
     """
     tokens = _TOKENS[name]
     for unit in (*tokens, *(one + two for one in tokens for two in tokens if one != two)):
-        taken = []
-        for size in (10_000, 40_000):
-            content = (_BEGINNINGS.get(name, "") + unit * (size // len(unit))).encode()
-            began = time.process_time()
-            with contextlib.suppress(InputError):  # refusing it is as good
-                READERS[name](content)
-            taken.append(time.process_time() - began)
-            if taken[-1] < 0.025:
+        short, long = (
+            (_BEGINNINGS.get(name, "") + unit * (size // len(unit))).encode()
+            for size in (10_000, 40_000)
+        )
+        least = seconds(name, short)
+        if least < 0.025:
+            continue
+        taken = seconds(name, long)
+        # A machine that is busy for a moment is asked again.
+        for _ in range(3):
+            if taken < 0.25 or taken < 9 * least:
                 break
-        assert len(taken) == 1 or taken[1] < 0.25 or taken[1] < 9 * taken[0], (unit, taken)
+            least, taken = seconds(name, short), min(taken, seconds(name, long))
+        assert taken < 0.25 or taken < 9 * least, (unit, least, taken)

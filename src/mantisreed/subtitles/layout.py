@@ -403,15 +403,16 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
     wanted = max(spoken + rules.linger, start + rules.shortest, start + cue.width / rules.speed)
     latest = max(spoken, start + rules.longest)
     end = min(wanted, latest)
+    # A cue without a length is none: players do not show it.
+    least = start + _BLINK
     if following is None:
-        return max(end, start)
+        return max(end, least)
     if may_overlap and following < spoken:
-        return max(spoken, start)
+        return max(spoken, least)
     if following - end < rules.flicker:
         end = latest
         # Where the longest time does not reach the next cue, a gap that is seen as one is better
         # than a flicker.
         if following - end > rules.gap:
             end = max(spoken, min(end, following - rules.flicker))
-    # A cue without a length is none: players do not show it.
-    return max(min(end, following - rules.gap), min(spoken, start + 0.05), start + _BLINK)
+    return max(min(end, following - rules.gap), min(spoken, start + 0.05), least)
