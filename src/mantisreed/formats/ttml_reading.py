@@ -153,8 +153,9 @@ class _TtmlReader:
             )
 
     def _inside(self, element: Tree.Element, outer: _Around) -> Iterator[Cue]:
-        around = self._around(element, outer)
-        if self._is_left_out(element, around.begin):
+        own = self._set_by(element)
+        around = self._around(element, outer, own)
+        if self._is_left_out(element, own, around.begin):
             return
         if _local(element.tag) == "p":
             yield from self._of_paragraph(element, around)
@@ -171,24 +172,20 @@ class _TtmlReader:
             yield from self._inside(child, replace(around, begin=begin))
             if is_sequence:
                 # The next one begins where this one has ended.
-                ended = self._around(child, replace(around, begin=begin)).end
+                ended = self._span(child, begin, around.end)[1]
                 begin = ended if ended < float("inf") else begin
 
-    def _around(self, element: Tree.Element, outer: _Around) -> _Around:
-        """What counts inside of an element."""
+    def _around(self, element: Tree.Element, outer: _Around, own: Mapping[str, str]) -> _Around:
+        """What counts inside of an element, which sets something of its own."""
         begin, end = self._span(element, outer.begin, outer.end)
-        align = self._set_by(element).get("textAlign", outer.align)
         region = element.get("region") or outer.region
-        return _Around(begin, end, region, align, self._style_of(element, outer.style))
+        align = own.get("textAlign", outer.align)
+        return _Around(begin, end, region, align, {**outer.style, **_inherited(own)})
 
-    def _style_of(self, element: Tree.Element, outer: Mapping[str, str]) -> Mapping[str, str]:
-        """What is inherited of a style, inside of an element."""
-        own = self._set_by(element)
-        return {**outer, **{name: own[name] for name in _INHERITED if name in own}}
-
-    def _is_left_out(self, element: Tree.Element, begin: float) -> bool:
-        """Whether an element is not displayed, which is told where it holds text."""
-        own = self._set_by(element)
+    def _is_left_out(self, element: Tree.Element, own: Mapping[str, str], begin: float) -> bool:
+        """Whether an element is not displayed by what it sets, which is told where it holds
+        text.
+        """
         if own.get("display") != "none" and not re.fullmatch(r"0(\.0*)?", own.get("opacity", "")):
             return False
         self._tell_unseen("".join(element.itertext()), begin)
@@ -212,9 +209,10 @@ class _TtmlReader:
             is_sequence = element.get("timeContainer") == "seq"
             begin = around.begin
             for span in timed:
-                own = self._around(span, replace(around, begin=begin))
-                yield from self._cue_of(element, span, own)
-                begin = own.end if is_sequence and own.end < float("inf") else begin
+                outer = replace(around, begin=begin)
+                inner = self._around(span, outer, self._set_by(span))
+                yield from self._cue_of(element, span, inner)
+                begin = inner.end if is_sequence and inner.end < float("inf") else begin
             return
         voices = _voices_of(element)
         if len(voices) > 1:
@@ -234,8 +232,8 @@ class _TtmlReader:
         spelled: list[Span] = []
         shown = _Shown(begin)
         of_region = self._regions.get(around.region, {})
-        inherited = {name: of_region[name] for name in _INHERITED if name in of_region}
-        style = self._style_of(element, {**inherited, **around.style})
+        own = _inherited(self._set_by(element))
+        style = {**_inherited(of_region), **around.style, **own}
         if of_region.get("display") == "none":
             self._tell_unseen("".join(element.itertext()), begin)
             return
@@ -301,8 +299,10 @@ class _TtmlReader:
             name = _local(child.tag)
             if name == "br":
                 shown.add_break()
-            elif not _is_metadata(child) and not self._is_left_out(child, shown.begin):
-                self._show(child, shown, spans, style, self._style_of(child, style))
+            elif not _is_metadata(child):
+                own = self._set_by(child)
+                if not self._is_left_out(child, own, shown.begin):
+                    self._show(child, shown, spans, style, {**style, **_inherited(own)})
             add(child.tail)
         tags, around = _tags(style), _tags(outer)
         shown.unmarked += [(first, shown.length, tag) for tag in around - tags]
@@ -399,6 +399,11 @@ class _TtmlReader:
         return next(
             (value for key, value in self._root.attrib.items() if _local(key) == name), None
         )
+
+
+def _inherited(own: Mapping[str, str]) -> dict[str, str]:
+    """What of a style counts for all inside of it."""
+    return {name: own[name] for name in _INHERITED if name in own}
 
 
 def _tags(style: Mapping[str, str]) -> frozenset[str]:

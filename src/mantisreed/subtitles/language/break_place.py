@@ -79,12 +79,7 @@ class BreakPlace:
     @property
     def is_moment(self) -> bool:
         """Whether English `that night` and the like follow, where `that` begins no clause."""
-        following = self.next_word
-        return (
-            self.word.head == "that"
-            and following is not None
-            and following.head in self.known.moments
-        )
+        return is_moment(self.words, self.at, self.known)
 
     @property
     def begins_phrase(self) -> bool:
@@ -104,6 +99,15 @@ class BreakPlace:
     def is_verb(self, word: str) -> bool:
         """Whether a word is a verb as far as its form tells."""
         return is_verb_form(word, self.known, self.tongue)
+
+
+def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:
+    """Whether English `that night` and the like begin with a word, where `that` begins no
+    clause.
+    """
+    if words[at].head != "that" or at + 1 >= len(words):
+        return False
+    return words[at + 1].head in known.moments
 
 
 @cache

@@ -152,8 +152,8 @@ def _before_pronoun(place: BreakPlace) -> float:
         return _before_noun_phrase(place)  # `oublier | ce bruit`
     if place.before.tail in place.known.indefinite:
         return LOOSE  # `we bring everything | we might need`
-    is_last = following is not None and following.closes and not place.before.closes
-    if is_last and following is not None and following.kind == "auxiliary":
+    is_last = following is not None and following.closes and following.kind == "auxiliary"
+    if is_last and not place.before.closes:
         return LOOSE  # `nobody knows how strong | they are.`
     if place.word.head in ("it", "you"):
         return PLAIN - 4  # as likely an object

@@ -15,6 +15,7 @@ from mantisreed.subtitles.language.break_place import (
     PLAIN,
     UNIT,
     BreakPlace,
+    is_moment,
 )
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.coordination import Joined, joined_by
@@ -171,9 +172,9 @@ class _Judge:
         if word.kind == "coordinating":
             joined = joined_by(self._words, at, self._known, self._tongue)
             return joined is Joined.CLAUSES
-        is_moment = word.head == "that" and at + 1 < len(self._words)
-        is_moment = is_moment and self._words[at + 1].head in self._known.moments
-        if word.kind != "conjunction" or at in self._inside or is_moment:
+        if word.kind != "conjunction" or is_moment(self._words, at, self._known):
+            return False
+        if at in self._inside:
             return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
         # `était si épais` asks nothing and sets no condition
         is_adverb = word.head in self._known.degree

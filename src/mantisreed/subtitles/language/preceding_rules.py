@@ -23,7 +23,8 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
-_BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive")
+# Kinds of words that follow an object, and hardly ever a subject.
+_BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive", "determiner", "number")
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
     "fr": ("er", "ir", "oir", "ire", "dre"),
@@ -138,7 +139,7 @@ def _you_as_object(place: BreakPlace) -> float | None:
         return None
     if word.closes or following is None:
         return PAIR
-    return PAIR if following.kind in (*_BEHIND_OBJECTS, "determiner", "number") else None
+    return PAIR if following.kind in _BEHIND_OBJECTS else None
 
 
 def _pronoun_behind_pronoun(place: BreakPlace) -> float | None:
