@@ -27,6 +27,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_after_number": [
         ("en", "some 30 ^ km away", UNIT),
         ("de", "und drei ^ Vögel", PAIR + 4),
+        ("nl", "en drie ^ bij de monding", LOOSE - 4),
         ("en", "in three ^ or four nets", UNIT),
     ],
     "_after_numbered": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
@@ -71,7 +72,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     ],
     "_after_auxiliary": [("en", "have ^ seen", PAIR), ("fr", "nous avions ^ posé", PAIR)],
     "_with_participle": [("en", "the reason I keep ^ coming back", PAIR)],
-    "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "you how ^ that works", PAIR)],
+    "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "it was only ^ that one", PAIR)],
     "_after_quantifier": [("en", "all ^ birds", PAIR - 4), ("en", "neither ^ net", PAIR - 4)],
     "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
     "_after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
@@ -108,6 +109,15 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "is going to ask ^ you why", PAIR),
         ("en", "nobody will believe ^ you.", PAIR),
     ],
+    "_floating": [
+        ("en", "we rang them ^ all.", PAIR),
+        ("it", "bisogna cambiarli ^ tutti prima", PAIR),
+        ("nl", "we zouden ze ^ allemaal moeten vervangen", PAIR),
+        ("pl", "trzeba by je ^ wszystkie wymienić", PAIR),
+    ],
+    "_trailing_phrase": [("it", "quello che mi preoccupa ^ di più non sono", LOOSE)],
+    "_strong_subject": [("it", "te lo dico ^ io che ne ho presi", LOOSE)],
+    "_pronoun_before_infinitive": [("pl", "jeśli da się go ^ odczytać", PAIR)],
     "_part_of_number": [("de", "und etwa ein Drittel ^ davon hat noch", PAIR)],
     "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],
     "_number_behind_noun": [
@@ -130,6 +140,8 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "kann sich bei mir ^ melden oder kommen", LOOSE + 4),
         ("de", "dass der Nebel ^ steigt,", LOOSE + 4),
         ("de", "nasse Füße ^ bekommen und gelacht", LOOSE + 4),
+        ("nl", "nog geen tijd ^ gehad om te eten", LOOSE + 4),
+        ("nl", "dat onder de weegschaal ^ ligt en kijk", LOOSE + 4),
     ],
 }
 
@@ -217,6 +229,15 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("en", "off the mud ^ and back into the channel", "off the mud and back ^ into it."),
         ("de", "selbst wenn wir ^ doppelt so viele", "Selbst wenn wir doppelt viele ^ hätten,"),
         ("es", "por desgracia ^ eso ha ocurrido ya", "por desgracia eso ^ ha ocurrido ya"),
+        ("it", "lì, tre sull'argine ^ e tre vicino", "tre sull'argine e tre ^ vicino alla foce"),
+        ("it", "cambiarli tutti ^ prima dell'inverno,", "cambiarli tutti prima ^ dell'inverno,"),
+        ("nl", "dat een vogel ^ die je te lang", "dat een vogel die ^ je te lang"),
+        ("nl", "dat was die jongen ^ die ons helpt", "dat was ^ die jongen die ons helpt"),
+        ("pl", "zaobrączkowałem ich ^ ponad tysiąc.", "zaobrączkowałem ^ ich ponad tysiąc."),
+        ("pl", "ptak, którego trzyma się, ^ zapomina", "ptak, którego trzyma ^ się, zapomina"),
+        ("ru", "чистые ли у неё глаза ^ и часто ли", "чистые ли у неё ^ глаза и часто"),
+        ("nl", "Ja, we zijn moe, ^ maar niet", "Ja, ^ we zijn moe, maar"),
+        ("en", "Let me show you ^ how that works.", "Let me show ^ you how that works."),
     ],
 )
 def test_one_place_is_better_than_another(language: str, better: str, worse: str) -> None:

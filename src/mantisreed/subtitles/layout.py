@@ -29,7 +29,9 @@ _IMPOSSIBLE = 1e12  # more than any sum of penalties
 _CUE = 6.0  # each cue costs a little, so that there are not more than needed
 CUE_BREAK = 3.0  # a sentence that is torn between two cues is harder to read than one on two lines
 _GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
+_TAIL = 12.0  # for the end of a torn sentence and the next one in a cue
 _FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
+_FULLY_FAST = 0.03  # faster by so much; what is hardly too fast is no reason to tear a sentence
 # For too short a cue, and for the share of the shortest time that is missing.
 _SHORT, _SHORTER = (
     30.0,
@@ -255,7 +257,7 @@ class _Shape:
         rules = self._rules
         fast = np.maximum(width / np.maximum(room, 1e-3) / rules.speed - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
-        cost = np.where(fast > _SLACK, _FAST + _FASTER * fast, 0.0)
+        cost = _FAST * np.minimum(fast / _FULLY_FAST, 1.0) + _FASTER * fast
         short = _SHORT + _SHORTER * missing / max(rules.shortest, _SLACK)
         return cost + np.where(missing > _SLACK, short, 0.0)
 
@@ -338,6 +340,8 @@ class _Shape:
         # there.
         has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
         cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
+        # One that begins in a sentence had better not go on with the next one.
+        cost += np.where(has_end_inside & (self._penalties[first] > SENTENCE), _TAIL, 0.0)
         cost += self._hurry(width, room)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
         if length == 1:

@@ -28,6 +28,9 @@ is one thing, such as a name.
 VERBS_LAST = frozenset(("de", "nl"))
 INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
+INFINITIVE_ENDS = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
+"""How infinitives of Slavic languages end."""
+
 BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
 
@@ -101,6 +104,17 @@ class BreakPlace:
         return is_verb_form(word, self.known, self.tongue)
 
 
+def is_subordinate(place: BreakPlace) -> bool:
+    """Whether the clause before a place is one that a conjunction began."""
+    for number in range(place.at - 1, -1, -1):
+        word = place.words[number]
+        if word.closes and number < place.at - 1:
+            return False
+        if word.kind == "conjunction":
+            return True
+    return False
+
+
 def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:
     """Whether English `that night` and the like begin with a word, where `that` begins no
     clause.
@@ -108,6 +122,17 @@ def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool
     if words[at].head != "that" or at + 1 >= len(words):
         return False
     return words[at + 1].head in known.moments
+
+
+def is_dutch_article(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether Dutch `die` stands before its noun, where it begins no clause: `dat was die jongen`,
+    and not `een vogel die vliegt`.
+    """
+    if tongue != "nl" or words[at].head != "die" or at + 1 >= len(words):
+        return False
+    following = words[at + 1]
+    is_noun = following.kind in CONTENT
+    return is_noun and not is_verb_form(following.head, words_of_language(tongue), tongue)
 
 
 @cache

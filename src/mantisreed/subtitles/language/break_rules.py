@@ -18,6 +18,7 @@ from mantisreed.subtitles.language.break_place import (
     UNIT,
     BreakPlace,
     Rule,
+    is_dutch_article,
 )
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.following_rules import FOLLOWING
@@ -210,8 +211,10 @@ _JOINS = {
 def _before_conjunction(place: BreakPlace) -> float:
     if place.is_moment:
         return PHRASE  # `who was there | that night`
-    # `a map as well`, but `| as well as a compass`
+    if is_dutch_article(place.words, place.at, place.tongue):
+        return _before_noun_phrase(place)
     following = place.next_word
+    # `a map as well`, but `| as well as a compass`
     is_adverb = following is not None and following.head == "well" and following.closes
     if place.word.head == "as" and is_adverb:
         return LOOSE

@@ -12,9 +12,11 @@ from itertools import accumulate
 from mantisreed.subtitles.language.break_place import (
     CLAUSE,
     LISTED,
+    PHRASE,
     PLAIN,
     UNIT,
     BreakPlace,
+    is_dutch_article,
     is_moment,
 )
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
@@ -132,7 +134,7 @@ class _Judge:
         texts = self._texts
         before, text = texts[at - 1], texts[at]
         if self._words[at - 1].ends_clause:
-            return self._after_clause(at)
+            return self._after_clause(at, starts_sentence)
         if (
             before[-1:] in NOT_LAST
             or text[:1] in NOT_FIRST
@@ -174,13 +176,18 @@ class _Judge:
             return joined is Joined.CLAUSES
         if word.kind != "conjunction" or is_moment(self._words, at, self._known):
             return False
-        if at in self._inside:
+        if at in self._inside or is_dutch_article(self._words, at, self._tongue):
             return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
         # `était si épais` asks nothing and sets no condition
         is_adverb = word.head in self._known.degree
         return not (is_adverb and self._words[at - 1].tail_kind == "auxiliary")
 
-    def _after_clause(self, at: int) -> float:
+    def _after_clause(self, at: int, starts_sentence: bool) -> float:
+        """The penalty of a place behind a comma or the like."""
+        if starts_sentence:
+            return PHRASE  # `Well, | we had gone`: one word looks forgotten
+        if self._ends_subordinate(at):
+            return CLAUSE
         known, word = self._known, self._words[at].head
         begins_clause = (
             word in known.conjunctions
@@ -193,6 +200,16 @@ class _Judge:
         if begins_clause or not self._known.conjunctions:
             return CLAUSE
         return LISTED
+
+    def _ends_subordinate(self, at: int) -> bool:
+        """Whether a clause that a conjunction began ends before a place: `den man zu lange hält,
+        | vergisst es`.
+        """
+        begins = at - 1
+        while begins > 0 and not self._words[begins - 1].closes:
+            begins -= 1
+        opening = self._words[begins : min(begins + 2, at - 1)]
+        return begins > 0 and any(word.kind == "conjunction" for word in opening)
 
 
 _LONE_MARKS = frozenset(("»", "«", "!", "?", ";", ":", "»,", "».", "♪", "♫", "–", "—", "-", "%"))

@@ -25,6 +25,7 @@ _VERB_ENDINGS = {
 }
 GERMAN_VERB_ENDS = ("en", "st", "t", "te", "ten")
 _LONG = 4  # words
+_ASKING = frozenset(("ли",))  # Russian, behind the word that its clause asks about
 _OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
 """Kinds of words that begin a part of several words."""
 
@@ -93,6 +94,8 @@ def _is_long(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) ->
     """
     if right[0].kind == "preposition":
         return True
+    if right[0].is_number and len(right) > 1 and right[1].kind == "preposition":
+        return True  # `three on the bank | and three by the river`
     return len(_part_before(words, at)) > _LONG and right[-1].closes and len(right) >= _LONG
 
 
@@ -106,6 +109,8 @@ def _is_clause(
     """Whether a clause follows a conjunction, or the second verb of the one before it."""
     first = right[0]
     if first.kind in ("conjunction", "coordinating"):
+        return True
+    if any(word.head in _ASKING for word in right):
         return True
     if first.kind == "pronoun" and not first.closes and len(right) > 1:
         return True

@@ -5,6 +5,7 @@ count.
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
+    INFINITIVE_ENDS,
     INFLECTED,
     JOINING,
     LOOSE,
@@ -26,7 +27,7 @@ _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
 # What nouns and verbs hardly ever end with.
 _ADJECTIVE_ENDS = {
-    "pl": ("ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
+    "pl": ("one", "ane", "ące", "ąca", "ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
     "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
 }
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
@@ -63,12 +64,24 @@ def _after_number(place: BreakPlace) -> float | None:
         return UNIT
     if following in known.auxiliaries:
         return PHRASE
+    if place.word.kind == "preposition" and _stands_for_noun(place):
+        return LOOSE - 4
     if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
         return 0.0
     # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
     # phrase, and so does a year.
     is_year = len(place.before.tail) == 4 and place.before.tail.isdigit()
     return LOOSE if is_year else PAIR + 4
+
+
+def _stands_for_noun(place: BreakPlace) -> bool:
+    """Whether the number before a place begins its part: `three on the bank and three | by the
+    river`.
+    """
+    if place.at < 2:
+        return True
+    before = place.words[place.at - 2]
+    return before.closes or before.kind == "coordinating"
 
 
 def _after_numbered(place: BreakPlace) -> float | None:
@@ -85,6 +98,8 @@ def _in_pair(place: BreakPlace) -> float | None:
 def _after_determiner(place: BreakPlace) -> float | None:
     if place.begins_phrase and place.before.tail in place.known.conjunctions:
         return None
+    if place.before.tail in place.known.object_pronouns and place.begins_phrase:
+        return 0.0  # Polish `zaobrączkowałem ich | ponad tysiąc`
     if place.before.tail in place.known.standing and _stands_alone(place):
         return None if place.before.tail in place.known.pronouns else 0.0
     return UNIT
@@ -187,6 +202,13 @@ def _after_pronoun(place: BreakPlace) -> float | None:
         return None
     if place.tongue in VERBS_LAST and not _may_be_verb(place):
         return PLAIN + 4  # its verb comes later: `wenn sie | nichts sieht`
+    return PAIR
+
+
+def _pronoun_before_infinitive(place: BreakPlace) -> float | None:
+    """Polish `da się go | odczytać`: the object of an infinitive."""
+    if place.before.closes or not place.word.head.endswith(INFINITIVE_ENDS[place.tongue]):
+        return None
     return PAIR
 
 
@@ -346,6 +368,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("prepositions", _after_particle),
     Row("prepositions", _after_preposition),
     Row("pronouns", _after_pronoun_object),
+    Row("object_pronouns", _pronoun_before_infinitive, frozenset(INFINITIVE_ENDS)),
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
     Row("auxiliaries", _after_auxiliary),

@@ -70,6 +70,8 @@ class LanguageWords:
     moments: frozenset[str] = frozenset()
     with_participle: frozenset[str] = frozenset()
     partitive: frozenset[str] = frozenset()
+    floating: frozenset[str] = frozenset()
+    trailing_phrases: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""
@@ -116,6 +118,9 @@ def _tables() -> dict[str, dict[str, str]]:
     return tables
 
 
+_OF_SEVERAL_WORDS = ("phrases", "trailing_phrases", "particle_verbs")
+
+
 @cache
 def words_of_language(tongue: str) -> LanguageWords:
     """What is known of a language, by the first part of its tag; of one that is not listed,
@@ -127,7 +132,7 @@ def words_of_language(tongue: str) -> LanguageWords:
     sets = {}
     for field in fields(LanguageWords):
         written = table.get(field.name, "")
-        if field.name in ("phrases", "particle_verbs"):
+        if field.name in _OF_SEVERAL_WORDS:
             parts = written.split(";")
         else:
             parts = written.split()

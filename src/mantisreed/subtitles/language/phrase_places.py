@@ -8,6 +8,17 @@ from mantisreed.subtitles.language.break_place import particle_pairs
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.language.word_facts import ELIDES, WordFacts
 
+# Prepositions that are one with an article behind them: a phrase that ends with one holds for all.
+_WITH_ARTICLE = {
+    "it": {
+        "di": "del dello della dell dei degli delle",
+        "a": "al allo alla all ai agli alle",
+        "da": "dal dallo dalla dall dai dagli dalle",
+    },
+    "pt": {"de": "do da dos das", "a": "ao à aos às"},
+    "es": {"de": "del", "a": "al"},
+    "fr": {"de": "du des", "à": "au aux"},
+}
 _ELIDED = {"que": "qu", "de": "d", "si": "s", "di": "d", "che": "ch"}
 
 Parts = tuple[str, ...]
@@ -43,14 +54,16 @@ def _by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
     """Phrases of a language, and its verbs with their particles, by what they begin with."""
     known = words_of_language(tongue)
     found: defaultdict[str, set[Parts]] = defaultdict(set)
-    several = (phrase for phrase in known.phrases if " " in phrase)
+    several = (phrase for phrase in known.phrases | known.trailing_phrases if " " in phrase)
     for phrase in several:
         first, *middle, last = phrase.split()
         if tongue in ELIDES:
             # `d'abord`: one word on paper, of which the phrase needs the half that it meets.
             first, last = first.rpartition("'")[2], last.partition("'")[0]
             found[first].add((first, *middle, _ELIDED.get(last, last)))
-        found[first].add((first, *middle, last))
+        with_article = _WITH_ARTICLE.get(tongue, {}).get(last, "")
+        for end in (last, *with_article.split()):
+            found[first].add((first, *middle, end))
     for verb, particle in particle_pairs(tongue):
         found[verb].add((verb, particle))
     return {first: tuple(rows) for first, rows in found.items()}

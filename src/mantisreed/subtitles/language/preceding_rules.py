@@ -7,6 +7,7 @@ from itertools import product
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
+    INFINITIVE_ENDS,
     JOINING,
     LOOSE,
     PAIR,
@@ -15,6 +16,7 @@ from mantisreed.subtitles.language.break_place import (
     VERBS_LAST,
     BreakPlace,
     Row,
+    is_subordinate,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
 from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
@@ -22,9 +24,17 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
+_PARTICIPLES = ("gehad", "geweest", "geworden")  # of Dutch auxiliaries
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
 # Kinds of words that follow an object, and hardly ever a subject.
 _BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive", "determiner", "number")
+_LONGEST_TRAILING = 3  # words
+# Infinitives with a pronoun for what is many.
+_CLITIC_ENDS = {
+    "it": tuple(map("".join, product(("ar", "er", "ir"), ("li", "le", "lo", "la")))),
+    "es": tuple(map("".join, product(("ar", "er", "ir"), ("los", "las", "lo", "la")))),
+    "pt": ("-os", "-as", "-los", "-las", "-nos", "-nas"),
+}
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
     "fr": ("er", "ir", "oir", "ire", "dre"),
@@ -111,6 +121,40 @@ def _trailing(place: BreakPlace) -> float | None:
     goes_on = following.kind in (*BEGIN_PHRASES, "determiner", "quantifier", "number")
     is_verb = following.kind == "content" and place.is_verb(following.head)
     return LOOSE if goes_on or is_verb else None
+
+
+def _floating(place: BreakPlace) -> float | None:
+    """`we rang them | all`, Italian `bisogna cambiarli | tutti`; not `we watched it | all day`."""
+    before, following = place.before, place.next_word
+    if before.closes:
+        return None
+    counts_noun = following is not None and not place.word.closes
+    counts_noun = counts_noun and following.kind in (*CONTENT, "determiner")
+    if counts_noun and place.tongue not in INFINITIVE_ENDS:
+        return None
+    known = place.known
+    has_pronoun = before.tail in known.object_pronouns or before.tail in known.pronouns
+    if has_pronoun or before.tail.endswith(_CLITIC_ENDS.get(place.tongue, ())):
+        return PAIR
+    return None
+
+
+def _trailing_phrase(place: BreakPlace) -> float | None:
+    """Italian `quello che mi preoccupa | di più`, which does not begin what comes."""
+    if place.before.closes:
+        return None
+    words = [word.bare for word in place.words[place.at : place.at + _LONGEST_TRAILING]]
+    phrases = (" ".join(words[:length]) for length in range(2, len(words) + 1))
+    return LOOSE if any(phrase in place.known.trailing_phrases for phrase in phrases) else None
+
+
+def _strong_subject(place: BreakPlace) -> float | None:
+    """Italian `te lo dico | io che ne ho presi tanti`: the subject of the verb before it."""
+    following = place.next_word
+    if place.before.tail_kind != "content" or place.before.closes:
+        return None
+    is_over = place.word.closes or following is None or following.kind in JOINING
+    return LOOSE if is_over else None
 
 
 def _inverted_pronoun(place: BreakPlace) -> float | None:
@@ -213,9 +257,23 @@ def _last_verb(place: BreakPlace) -> float | None:
     is_behind_object = place.before.tail in place.known.object_pronouns
     is_behind_object = is_behind_object and word.head.endswith("en")
     ends_before_and = goes_on and (is_behind_noun or is_behind_object)
-    if word.closes or ends_before_and:
+    if word.closes or ends_before_and or _ends_dutch_clause(place):
         return LOOSE + 4
     return None
+
+
+def _ends_dutch_clause(place: BreakPlace) -> bool:
+    """Whether a Dutch verb ends a clause that goes on: `dat in de la | ligt en kijk`, `geen tijd |
+    gehad om te eten`, `tenminste | kunt lezen.`. German nouns show it by their capital letter.
+    """
+    following = place.next_word
+    if place.tongue != "nl" or following is None or place.before.tail_kind != "content":
+        return False
+    head = place.word.head
+    if place.word.kind == "auxiliary":
+        is_last = following.closes and following.kind in ("content", "auxiliary")
+        return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
+    return place.is_verb(head) and following.kind == "coordinating" and is_subordinate(place)
 
 
 def _part_of_number(place: BreakPlace) -> float | None:
@@ -242,12 +300,15 @@ PRECEDING: tuple[Row, ...] = (
     Row("particles", _particle),
     Row("prepositions", _last_preposition),
     Row("trailing", _trailing),
+    Row("floating", _floating),
+    Row(None, _trailing_phrase, frozenset(("it", "pt"))),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
     Row("partitive", _part_of_number),
     Row("pronouns", _you_as_object, frozenset(("en",))),
     Row("pronouns", _inverted_pronoun),
     Row("pronouns", _pronoun_behind_pronoun, VERBS_LAST),
     Row("object_pronouns", _pronoun_behind_pronoun, VERBS_LAST),
+    Row("pronouns", _strong_subject, frozenset(("it", "es", "pt"))),
     Row("negations", _negation),
     Row("numbers", _number_behind_noun),
     Row(None, _infinitive, frozenset(_INFINITIVES)),
