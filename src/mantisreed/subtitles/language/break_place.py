@@ -31,6 +31,11 @@ INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 INFINITIVE_ENDS = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
 """How infinitives of Slavic languages end."""
 
+COMPARING = frozenset(
+    ["plus", "moins", "très", "más", "menos", "muy", "più", "meno", "molto", "mais", "muito"]
+)
+"""Romance adverbs that make an adjective of what follows."""
+
 BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
 
@@ -122,6 +127,46 @@ def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool
     if words[at].head != "that" or at + 1 >= len(words):
         return False
     return words[at + 1].head in known.moments
+
+
+COPULAS = {
+    "en": ("is", "was", "are", "were"),
+    "fr": ("est", "était", "sont", "étaient"),
+    "es": ("es", "era", "son", "eran", "fue"),
+    "it": ("è", "era", "sono", "erano"),
+    "pt": ("é", "era", "são", "eram", "foi"),
+    "nl": ("is", "was", "zijn", "waren"),
+}
+"""Forms of `to be` that a short clause may stand before."""
+
+
+def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether a clause begins with a word that is over in two more, as it tells a noun apart:
+    Italian `la prima cosa che facciamo | è guardare`, Dutch `het eerste wat we doen | is
+    luisteren`.
+    """
+    # English leaves `that` out: `the first thing | we do is`
+    opens = ("conjunction", "pronoun") if tongue == "en" else ("conjunction",)
+    if (
+        words[at - 1].closes
+        or words[at].kind not in opens
+        or words[at - 1].tail_kind not in CONTENT
+    ):
+        return False
+    for number in range(at + 2, min(at + 4, len(words) - 1)):
+        if words[number - 1].closes:
+            return False
+        if words[number].head in COPULAS.get(tongue, ()):
+            verb = words[number - 1].tail_kind
+            return verb == "content" or (tongue == "en" and verb == "auxiliary")
+    return False
+
+
+def is_behind_short_clause(place: BreakPlace) -> bool:
+    """Whether the verb of a sentence stands behind a clause that ends with `do`: `the first thing we
+    do | is listen`.
+    """
+    return place.before.tail in ("do", "does", "did") and place.word.head in COPULAS["en"]
 
 
 def is_dutch_article(words: Sequence[WordFacts], at: int, tongue: str) -> bool:

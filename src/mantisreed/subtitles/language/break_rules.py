@@ -8,6 +8,7 @@ from collections.abc import Callable, Container, Sequence
 from functools import cache
 
 from mantisreed.subtitles.language.break_place import (
+    COMPARING,
     CONJUNCTION,
     CONTENT,
     LOOSE,
@@ -18,7 +19,9 @@ from mantisreed.subtitles.language.break_place import (
     UNIT,
     BreakPlace,
     Rule,
+    is_behind_short_clause,
     is_dutch_article,
+    is_short_relative,
 )
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.following_rules import FOLLOWING
@@ -110,6 +113,8 @@ def _is_short_infinitive(word: WordFacts, tongue: str) -> bool:
 
 def _before_preposition(place: BreakPlace) -> float:
     following = place.next_word
+    if place.word.head in ("von", "vom") and place.before.is_capital:
+        return PLAIN  # German `eine Gruppe | von Studenten`
     if following is not None and _is_strong_pronoun(place, following):
         # Two short words, such as `for us`; alone on a line they look forgotten.
         if following.closes and place.tongue not in ROMANCE:
@@ -119,7 +124,20 @@ def _before_preposition(place: BreakPlace) -> float:
         return LOOSE
     if place.is_verb(place.before.tail):
         return PHRASE + 1
+    if _is_behind_phrase(place):
+        return PREPOSITION + 2
     return PREPOSITION
+
+
+def _is_behind_phrase(place: BreakPlace) -> bool:
+    """Whether a preposition and its noun stand before a place, which what follows may describe:
+    `comes with a lamp | on his head`.
+    """
+    noun_at = place.at - 1
+    begins = noun_at - 1
+    if begins > 0 and place.words[begins].kind == "determiner":
+        begins -= 1
+    return begins >= 0 and place.words[begins].kind in ("preposition", "of")
 
 
 def _before_to(place: BreakPlace) -> float:
@@ -138,6 +156,10 @@ def _before_of(place: BreakPlace) -> float:
         return LOOSE - 2
     # `pommes de terre` is one thing, `le bord de la rivière` are two
     following, tail = place.next_word, place.word.tail_kind
+    if _is_clause_of(place):
+        return CONJUNCTION  # `più aironi | di quanti ne avessimo`
+    if place.tongue == "nl" and place.is_verb(place.before.tail):
+        return PREPOSITION  # `kwam | van de dijk`
     is_bare = following is not None and following.kind == "content" and not following.is_capital
     if place.tongue in ROMANCE and place.word.head in ("de", "di") and is_bare:
         return LOOSE
@@ -146,11 +168,25 @@ def _before_of(place: BreakPlace) -> float:
     return PLAIN
 
 
+def _is_clause_of(place: BreakPlace) -> bool:
+    """Whether a clause follows behind `of`: Italian `di quanti`, Spanish `de las que`."""
+    behind = place.words[place.at + 1 : place.at + 3]
+    if len(behind) < 2:
+        return False
+    has_article = behind[0].head in place.known.determiners
+    return behind[0].kind == "conjunction" or (has_article and behind[1].kind == "conjunction")
+
+
 def _before_pronoun(place: BreakPlace) -> float:
     following = place.next_word
     is_article = place.tongue in ROMANCE and place.word.head in place.known.determiners
     if is_article and following is not None and following.kind in CONTENT:
         return _before_noun_phrase(place)  # `oublier | ce bruit`
+    has_clause = following is not None and following.kind == "conjunction"
+    if has_clause and place.word.head in place.known.indefinite and not place.word.closes:
+        return PLAIN  # an object: `there is always | somebody who prays`
+    if is_short_relative(place.words, place.at, place.tongue):
+        return PLAIN
     if place.before.tail in place.known.indefinite:
         return LOOSE  # `we bring everything | we might need`
     is_last = following is not None and following.closes and following.kind == "auxiliary"
@@ -163,7 +199,8 @@ def _before_pronoun(place: BreakPlace) -> float:
 
 def _before_auxiliary(place: BreakPlace) -> float:
     # Behind another auxiliary it is no subject that its verb follows.
-    if place.before.tail in place.known.auxiliaries:
+    is_chain = place.before.tail in place.known.auxiliaries
+    if is_chain and not is_behind_short_clause(place):
         return LOOSE
     return PHRASE - 1
 
@@ -178,7 +215,13 @@ def _before_noun_phrase(place: BreakPlace) -> float:
 
 
 def _before_degree(place: BreakPlace) -> float:
-    """`weighing | less than a letter`, `they flew | very low`: it belongs to the verb."""
+    """`weighing | less than a letter`, `they flew | very low`: it belongs to the verb; a Romance
+    one to the noun: `la parte | più importante`.
+    """
+    following = place.next_word
+    describes = following is not None and following.kind in ("content", "adjective")
+    if describes and place.word.head in COMPARING and place.phrase_length > 1:
+        return LOOSE
     if _is_behind_verb(place):
         return PHRASE + 3
     return PHRASE
@@ -213,6 +256,8 @@ def _before_conjunction(place: BreakPlace) -> float:
         return PHRASE  # `who was there | that night`
     if is_dutch_article(place.words, place.at, place.tongue):
         return _before_noun_phrase(place)
+    if is_short_relative(place.words, place.at, place.tongue):
+        return PLAIN
     following = place.next_word
     # `a map as well`, but `| as well as a compass`
     is_adverb = following is not None and following.head == "well" and following.closes

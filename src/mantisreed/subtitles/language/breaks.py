@@ -18,6 +18,7 @@ from mantisreed.subtitles.language.break_place import (
     BreakPlace,
     is_dutch_article,
     is_moment,
+    is_short_relative,
 )
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.coordination import Joined, joined_by
@@ -31,6 +32,7 @@ _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks 
 _FORGOTTEN = 5.0  # more, before the last word of a clause
 _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words before
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
+_ANNOUNCING = ("determiner", "quantifier", "pronoun", "adjective", "number")
 _QUOTES = '"“”„«»'
 
 
@@ -178,13 +180,15 @@ class _Judge:
             return False
         if at in self._inside or is_dutch_article(self._words, at, self._tongue):
             return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
+        if is_short_relative(self._words, at, self._tongue):
+            return False
         # `était si épais` asks nothing and sets no condition
-        is_adverb = word.head in self._known.degree
+        is_adverb = word.head in self._known.degree and word.head != "how"
         return not (is_adverb and self._words[at - 1].tail_kind == "auxiliary")
 
     def _after_clause(self, at: int, starts_sentence: bool) -> float:
         """The penalty of a place behind a comma or the like."""
-        if starts_sentence:
+        if starts_sentence or self._is_short_part(at):
             return PHRASE  # `Well, | we had gone`: one word looks forgotten
         if self._ends_subordinate(at):
             return CLAUSE
@@ -201,13 +205,27 @@ class _Judge:
             return CLAUSE
         return LISTED
 
+    def _is_short_part(self, at: int) -> bool:
+        """Whether a conjunction and a word that is described behind a comma stand before it: Polish
+        `i każdy, | kto wybiera`, not `i poproś, | żeby`.
+        """
+        if at < 3 or self._words[at].kind != "conjunction":
+            return False
+        is_short = self._words[at - 2].kind == "coordinating"
+        return is_short and self._words[at - 1].tail_kind in _ANNOUNCING
+
+    def _part_begins(self, at: int) -> int:
+        """Where what ends before a place begins, behind a comma or the like."""
+        begins = at - 1
+        while begins > 0 and not self._words[begins - 1].closes:
+            begins -= 1
+        return begins
+
     def _ends_subordinate(self, at: int) -> bool:
         """Whether a clause that a conjunction began ends before a place: `den man zu lange hält,
         | vergisst es`.
         """
-        begins = at - 1
-        while begins > 0 and not self._words[begins - 1].closes:
-            begins -= 1
+        begins = self._part_begins(at)
         opening = self._words[begins : min(begins + 2, at - 1)]
         return begins > 0 and any(word.kind == "conjunction" for word in opening)
 

@@ -16,12 +16,85 @@ _REACH = 9  # words; a clause that has no verb within them is rare in speech
 # What hardly any other word ends with. `-ía` and `-ait` are left out: they end nouns as well.
 _VERB_ENDINGS = {
     "en": ("ed",),
-    "fr": ("aient", "èrent", "irent", "erons", "eront", "iront", "erez", "irez", "erais", "erait"),
-    "es": ("aron", "ieron", "aban", "ábamos", "arán", "erán", "irán", "arían", "erían"),
-    "it": ("arono", "erono", "irono", "avano", "evano", "ivano", "eranno", "iranno"),
-    "pt": ("aram", "eram", "iram", "avam", "ávamos", "arão", "erão", "irão"),
-    "pl": ("emy", "imy", "ymy", "amy", "ał", "ała", "ali", "ały", "ił", "iła", "ili", "iły", "ć"),
+    "fr": (
+        "issent",
+        "issons",
+        "issez",
+        "aient",
+        "èrent",
+        "irent",
+        "erons",
+        "eront",
+        "iront",
+        "erez",
+        "irez",
+        "erais",
+        "erait",
+    ),
+    "es": (
+        "aron",
+        "ieron",
+        "aban",
+        "ábamos",
+        "arán",
+        "erán",
+        "irán",
+        "arían",
+        "erían",
+        "ando",
+        "iendo",
+    ),
+    "it": (
+        "arono",
+        "erono",
+        "irono",
+        "avano",
+        "evano",
+        "ivano",
+        "eranno",
+        "iranno",
+        "ando",
+        "endo",
+    ),
+    "pt": (
+        "aram",
+        "eram",
+        "iram",
+        "avam",
+        "ávamos",
+        "arão",
+        "erão",
+        "irão",
+        "ando",
+        "endo",
+        "indo",
+    ),
+    "pl": (
+        "emy",
+        "imy",
+        "ymy",
+        "amy",
+        "śmy",
+        "łem",
+        "łam",
+        "ał",
+        "ała",
+        "ali",
+        "ały",
+        "ił",
+        "iła",
+        "ili",
+        "iły",
+        "ć",
+    ),
     "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся", "йте", "ьте"),
+}
+# What a Romance word behind `and` is a verb by, where no article stands before it.
+_PLURAL_VERBS = {
+    "fr": ("ons", "ez", "ent"),
+    "es": ("an", "en", "mos", "aba"),
+    "it": ("ono", "ano", "iamo", "ava", "eva"),
+    "pt": ("am", "em", "mos", "ou", "eu"),
 }
 GERMAN_VERB_ENDS = ("en", "st", "t", "te", "ten")
 _LONG = 4  # words
@@ -70,11 +143,22 @@ def _parts_joined(words: Sequence[WordFacts], at: int, known: LanguageWords, ton
         return Joined.LONG_PHRASES  # `off the mud | and back into the channel`
     if _is_clause(words, at, right, known, tongue):
         return Joined.CLAUSES
+    if _are_described_alike(words, at, right):
+        return Joined.LONG_PHRASES
     if behind.kind in _OPENERS:
         return Joined.LONG_PHRASES if _is_long(words, at, right) else Joined.PHRASES
     if before.tail_kind == "adjective" and behind.kind == "adjective":
         return Joined.ADJECTIVES
     return Joined.WORDS
+
+
+def _are_described_alike(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) -> bool:
+    """Whether a phrase with a preposition follows both nouns: `a lamp on the head | and bags at the
+    belt`.
+    """
+    is_noun = len(right) > 2 and right[0].kind == "content" and right[1].kind == "preposition"
+    near = words[max(0, at - _LONG) : at]
+    return is_noun and any(word.kind == "preposition" for word in near)
 
 
 def _is_second_participle(
@@ -118,6 +202,8 @@ def _is_clause(
         return True
     if tongue in CAPITALISES_NOUNS and _ends_in_verb(right) and _is_clause_before(words, at):
         return True
+    if tongue == "nl" and _has_dutch_clauses(words, at, right, known):
+        return True
     parts = right, _part_before(words, at)
     return all(any(is_verb(word, known, tongue) for word in part) for part in parts)
 
@@ -128,7 +214,11 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     Romance nouns repeat their article: `la cabane et attendez`. German ones have a capital letter.
     """
     before, behind = words[at - 1], words[at + 1]
-    if behind.kind != "content" or before.tail_kind != "content":
+    if behind.kind != "content" or before.tail_kind not in ("content", "adjective"):
+        return False
+    if len(behind.head) > _LONG and behind.head.endswith(_PLURAL_VERBS.get(tongue, ())):
+        return not behind.head.endswith("ment")
+    if before.tail_kind != "content":
         return False
     if tongue in ROMANCE:
         return at > 1 and words[at - 2].in_phrase in ("begins", "fills")
@@ -147,6 +237,18 @@ def _is_clause_before(words: Sequence[WordFacts], at: int) -> bool:
     """
     before = _part_before(words, at)
     return before[0].kind == "conjunction" and len(before) > 2 and _ends_in_verb(before)
+
+
+def _has_dutch_clauses(
+    words: Sequence[WordFacts], at: int, right: Sequence[WordFacts], known: LanguageWords
+) -> bool:
+    """Whether a Dutch subordinate clause ends before a conjunction and another follows: `die met
+    een hond aankomen | en alles willen zien`.
+    """
+    before = _part_before(words, at)
+    is_subordinate = before[0].kind == "conjunction" and len(before) >= _LONG
+    ends_in_verb = before[-1].head.endswith(("en", "t"))
+    return is_subordinate and ends_in_verb and any(is_verb(word, known, "nl") for word in right)
 
 
 def _ends_in_verb(part: Sequence[WordFacts]) -> bool:

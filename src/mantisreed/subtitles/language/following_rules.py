@@ -17,6 +17,7 @@ from mantisreed.subtitles.language.break_place import (
     VERBS_LAST,
     BreakPlace,
     Row,
+    is_behind_short_clause,
     particle_pairs,
 )
 from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
@@ -27,7 +28,25 @@ _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
 # What nouns and verbs hardly ever end with.
 _ADJECTIVE_ENDS = {
-    "pl": ("one", "ane", "ące", "ąca", "ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
+    "pl": (
+        "sza",
+        "szy",
+        "sze",
+        "ski",
+        "ska",
+        "skie",
+        "one",
+        "ane",
+        "ące",
+        "ąca",
+        "ego",
+        "emu",
+        "ych",
+        "ymi",
+        "owej",
+        "nej",
+        "iej",
+    ),
     "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
 }
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
@@ -241,6 +260,8 @@ def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
 
 def _after_auxiliary(place: BreakPlace) -> float | None:
     kind = place.word.kind
+    if is_behind_short_clause(place):
+        return 0.0
     if place.before.tail in _NEGATIONS and kind == "preposition":
         return PLAIN  # `so gut wie nie | zu Gesicht`
     if kind in JOINING and place.word.head in place.known.degree:

@@ -26,8 +26,11 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
 _PARTICIPLES = ("gehad", "geweest", "geworden")  # of Dutch auxiliaries
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
+# Pronouns that are objects as well as subjects.
+_SUBJECTS_TOO = {"en": ("you",), "nl": ("je", "jullie", "u", "ze", "het"), "de": ("sie", "es")}
 # Kinds of words that follow an object, and hardly ever a subject.
 _BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive", "determiner", "number")
+_THAN = ("than", "als", "dan")
 _LONGEST_TRAILING = 3  # words
 # Infinitives with a pronoun for what is many.
 _CLITIC_ENDS = {
@@ -110,8 +113,8 @@ def _trailing(place: BreakPlace) -> float | None:
     belongs to what it follows, unless it begins what comes: `there is`, `now we`.
     """
     word, following = place.word, place.next_word
-    if place.before.closes:
-        return None
+    if place.before.closes or (following is not None and following.head in _THAN):
+        return None  # `mehr als zehn`
     if word.closes or following is None:
         return LOOSE
     # `when I got there | nobody had`
@@ -119,6 +122,8 @@ def _trailing(place: BreakPlace) -> float | None:
     if is_behind_verb and following.kind == "pronoun":
         return LOOSE
     goes_on = following.kind in (*BEGIN_PHRASES, "determiner", "quantifier", "number")
+    # German `keine Fragen | mehr haben`
+    goes_on = goes_on or (place.tongue in VERBS_LAST and following.kind == "auxiliary")
     is_verb = following.kind == "content" and place.is_verb(following.head)
     return LOOSE if goes_on or is_verb else None
 
@@ -140,11 +145,13 @@ def _floating(place: BreakPlace) -> float | None:
 
 
 def _trailing_phrase(place: BreakPlace) -> float | None:
-    """Italian `quello che mi preoccupa | di più`, which does not begin what comes."""
-    if place.before.closes:
+    """Italian `quello che mi preoccupa | di più`, `venti chilometri | all'ora`, which do not
+    begin what comes.
+    """
+    if place.before.closes or place.before.kind in JOINING:
         return None
     words = [word.bare for word in place.words[place.at : place.at + _LONGEST_TRAILING]]
-    phrases = (" ".join(words[:length]) for length in range(2, len(words) + 1))
+    phrases = (" ".join(words[:length]) for length in range(1, len(words) + 1))
     return LOOSE if any(phrase in place.known.trailing_phrases for phrase in phrases) else None
 
 
@@ -175,11 +182,15 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
 
 
 def _you_as_object(place: BreakPlace) -> float | None:
-    """English `going to ask you | why`, `gave you | the pliers`: what no verb follows is an
-    object.
+    """English `going to ask you | why`, `gave you | the pliers`, Dutch `ik waarschuw je | dat`: what
+    no verb follows is an object.
     """
     word, following = place.word, place.next_word
-    if word.head != "you" or place.before.closes or place.before.tail_kind != "content":
+    if (
+        word.head not in _SUBJECTS_TOO[place.tongue]
+        or place.before.closes
+        or place.before.tail_kind != "content"
+    ):
         return None
     if word.closes or following is None:
         return PAIR
@@ -273,7 +284,8 @@ def _ends_dutch_clause(place: BreakPlace) -> bool:
     if place.word.kind == "auxiliary":
         is_last = following.closes and following.kind in ("content", "auxiliary")
         return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
-    return place.is_verb(head) and following.kind == "coordinating" and is_subordinate(place)
+    is_verbal = place.is_verb(head) or head.endswith(("en", "t"))
+    return is_verbal and following.kind == "coordinating" and is_subordinate(place)
 
 
 def _part_of_number(place: BreakPlace) -> float | None:
@@ -301,10 +313,10 @@ PRECEDING: tuple[Row, ...] = (
     Row("prepositions", _last_preposition),
     Row("trailing", _trailing),
     Row("floating", _floating),
-    Row(None, _trailing_phrase, frozenset(("it", "pt"))),
+    Row(None, _trailing_phrase),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
     Row("partitive", _part_of_number),
-    Row("pronouns", _you_as_object, frozenset(("en",))),
+    Row("pronouns", _you_as_object, frozenset(_SUBJECTS_TOO)),
     Row("pronouns", _inverted_pronoun),
     Row("pronouns", _pronoun_behind_pronoun, VERBS_LAST),
     Row("object_pronouns", _pronoun_behind_pronoun, VERBS_LAST),
