@@ -30,6 +30,7 @@ _CUE = 6.0  # each cue costs a little, so that there are not more than needed
 CUE_BREAK = 3.0  # a sentence that is torn between two cues is harder to read than one on two lines
 _GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
 _TAIL = 12.0  # for the end of a torn sentence and the next one in a cue
+_GOES_ON_FROM_LITTLE = 6.0  # the same where that sentence is a `Yes.`, too short for a cue
 _FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
 _FULLY_FAST = 0.03  # faster by so much; what is hardly too fast is no reason to tear a sentence
 # For too short a cue, and for the share of the shortest time that is missing.
@@ -155,6 +156,10 @@ class _Shape:
         self._sentence_ends: Ints = np.concatenate(
             ([0], np.cumsum(np.append(self._penalties[:-1] <= SENTENCE, False)))
         )
+        # Where a sentence ended last, up to each word.
+        places = np.arange(self._count)
+        ends = np.where(self._penalties[:-1] <= SENTENCE, places, 0)
+        self._last_ends: Ints = np.maximum.accumulate(ends)
         is_last = np.append(self._runs[1:] != self._runs[:-1], True)
         self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
         # Where another speaker begins before this one has ended, both are seen at once.
@@ -339,7 +344,9 @@ class _Shape:
         # A cue that ends in a sentence, although another one ends inside it, had better ended
         # there.
         has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
-        cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
+        ended = self._edges[self._last_ends[last]] - self._edges[first]
+        goes_on = np.where(ended <= _LITTLE, _GOES_ON_FROM_LITTLE, _GOES_ON)
+        cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), goes_on, 0.0)
         # One that begins in a sentence had better not go on with the next one.
         cost += np.where(has_end_inside & (self._penalties[first] > SENTENCE), _TAIL, 0.0)
         cost += self._hurry(width, room)

@@ -115,6 +115,9 @@ def _before_preposition(place: BreakPlace) -> float:
     following = place.next_word
     if place.word.head in ("von", "vom") and place.before.is_capital:
         return PLAIN  # German `eine Gruppe | von Studenten`
+    begins_clause = following is not None and following.kind == "conjunction"
+    if begins_clause and place.at + 1 in place.inside:
+        return CONJUNCTION  # Spanish `| para que`, French `| pour que`
     if following is not None and _is_strong_pronoun(place, following):
         # Two short words, such as `for us`; alone on a line they look forgotten.
         if following.closes and place.tongue not in ROMANCE:

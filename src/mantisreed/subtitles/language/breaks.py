@@ -176,6 +176,9 @@ class _Judge:
         if word.kind == "coordinating":
             joined = joined_by(self._words, at, self._known, self._tongue)
             return joined is Joined.CLAUSES
+        is_relative = word.head in self._known.relatives and word.kind != "conjunction"
+        if is_relative:
+            return self._words[at - 1].kind in ("preposition", "of")  # `à laquelle | le pré`
         if word.kind != "conjunction" or is_moment(self._words, at, self._known):
             return False
         if at in self._inside or is_dutch_article(self._words, at, self._tongue):
@@ -212,7 +215,9 @@ class _Judge:
         if at < 3 or self._words[at].kind != "conjunction":
             return False
         is_short = self._words[at - 2].kind == "coordinating"
-        return is_short and self._words[at - 1].tail_kind in _ANNOUNCING
+        announced = self._words[at - 1]
+        is_announced = announced.tail_kind in _ANNOUNCING
+        return is_short and (is_announced or announced.tail in self._known.indefinite)
 
     def _part_begins(self, at: int) -> int:
         """Where what ends before a place begins, behind a comma or the like."""

@@ -210,6 +210,8 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
 
 def _after_pronoun(place: BreakPlace) -> float | None:
     following = place.word
+    if place.before.tail in place.known.indefinite and following.kind in ("auxiliary", "pronoun"):
+        return PLAIN + 4  # nearly a noun: `à moins que quelqu'un | ne vienne`
     if place.before.tail in place.known.trailing and following.kind != "auxiliary":
         return None  # `the shop there | shut its doors`
     # English `like` is a verb there; French `ne` is one with the verb behind it.
@@ -299,6 +301,8 @@ def _after_quantifier(place: BreakPlace) -> float | None:
 
 
 def _after_adjective(place: BreakPlace) -> float | None:
+    if place.at - 1 in place.inside:
+        return None  # Italian `abbia di nuovo | spostato`
     # English `the spare can`
     following = place.next_word
     ends_there = place.word.closes or following is None or following.kind in BEGIN_PHRASES

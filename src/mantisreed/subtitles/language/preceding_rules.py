@@ -144,6 +144,18 @@ def _floating(place: BreakPlace) -> float | None:
     return None
 
 
+def _object_alone(place: BreakPlace) -> float | None:
+    """French `au cas où j'en croiserais | un pendant que`: it stands for a noun."""
+    following = place.next_word
+    if place.before.tail_kind != "content" or place.before.closes:
+        return None
+    if place.word.closes or following is None:
+        return LOOSE
+    # `all that way` goes on
+    is_alone = following.kind in JOINING and following.head not in place.known.determiners
+    return LOOSE if is_alone and place.at + 1 not in place.inside else None
+
+
 def _trailing_phrase(place: BreakPlace) -> float | None:
     """Italian `quello che mi preoccupa | di più`, `venti chilometri | all'ora`, which do not
     begin what comes.
@@ -314,6 +326,7 @@ PRECEDING: tuple[Row, ...] = (
     Row("trailing", _trailing),
     Row("floating", _floating),
     Row(None, _trailing_phrase),
+    Row("standing", _object_alone),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
     Row("partitive", _part_of_number),
     Row("pronouns", _you_as_object, frozenset(_SUBJECTS_TOO)),
