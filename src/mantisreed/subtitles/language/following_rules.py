@@ -29,6 +29,7 @@ _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
 # What nouns and verbs hardly ever end with.
 _ADJECTIVE_ENDS = {
     "pl": (
+        "owe",
         "sza",
         "szy",
         "sze",
