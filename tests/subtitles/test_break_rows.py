@@ -123,6 +123,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     ],
     "_object_alone": [("fr", "j'en prends ^ un quand il vient", LOOSE)],
     "_strong_subject": [("it", "te lo dico ^ io che ne ho presi", LOOSE)],
+    "_made_to_do": [("en", "then we let them ^ go through the window", LOOSE)],
     "_pronoun_before_infinitive": [("pl", "jeśli da się go ^ odczytać", PAIR)],
     "_part_of_number": [("de", "und etwa ein Drittel ^ davon hat noch", PAIR)],
     "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],

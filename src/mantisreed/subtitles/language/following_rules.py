@@ -53,6 +53,24 @@ _ADJECTIVE_ENDS = {
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
+# English verbs that another verb follows without `to`, behind their object.
+_CAUSING = frozenset(
+    [
+        "let",
+        "lets",
+        "make",
+        "makes",
+        "made",
+        "help",
+        "helps",
+        "helped",
+        "see",
+        "saw",
+        "hear",
+        "heard",
+        "watch",
+    ]
+)
 _REACH = 6  # words between the two parts of a conjunction
 _SHORT = 2  # letters
 
@@ -227,6 +245,14 @@ def _after_pronoun(place: BreakPlace) -> float | None:
     return PAIR
 
 
+def _made_to_do(place: BreakPlace) -> float | None:
+    """English `let them | go through the window`, `help us | find it`: a bare infinitive."""
+    if place.at < 2 or place.words[place.at - 2].tail not in _CAUSING:
+        return None
+    is_verb = place.word.kind == "content" and not place.begins_phrase
+    return LOOSE if is_verb and not place.before.closes else None
+
+
 def _pronoun_before_infinitive(place: BreakPlace) -> float | None:
     """Polish `da się go | odczytać`: the object of an infinitive."""
     if place.before.closes or not place.word.head.endswith(INFINITIVE_ENDS[place.tongue]):
@@ -394,6 +420,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("prepositions", _after_particle),
     Row("prepositions", _after_preposition),
     Row("pronouns", _after_pronoun_object),
+    Row("object_pronouns", _made_to_do, frozenset(("en",))),
     Row("object_pronouns", _pronoun_before_infinitive, frozenset(INFINITIVE_ENDS)),
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
