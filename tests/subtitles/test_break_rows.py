@@ -27,9 +27,9 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_after_number": [
         ("en", "some 30 ^ km away", UNIT),
         ("de", "und drei ^ Vögel", PAIR + 4),
-        ("nl", "en drie ^ bij de monding", LOOSE - 4),
         ("en", "in three ^ or four nets", UNIT),
     ],
+    "_after_number_alone": [("nl", "drie op de dijk en drie ^ bij de monding", LOOSE - 4)],
     "_after_numbered": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
     "_in_pair": [
         ("en", "it depends ^ of course", 0.0),
@@ -122,7 +122,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "wir öffnen ein Netz ^ nach dem anderen und gehen", LOOSE),
     ],
     "_object_alone": [("fr", "j'en prends ^ un quand il vient", LOOSE)],
+    "_german_of": [("de", "die eine Gruppe ^ von Studenten beringt", PLAIN)],
+    "_somebody_described": [("en", "there is always ^ somebody who prays", PLAIN)],
     "_strong_subject": [("it", "te lo dico ^ io che ne ho presi", LOOSE)],
+    "_after_indefinite": [("fr", "à moins que quelqu'un ^ ne vienne", PLAIN + 4)],
     "_made_to_do": [("en", "then we let them ^ go through the window", LOOSE)],
     "_pronoun_before_infinitive": [("pl", "jeśli da się go ^ odczytać", PAIR)],
     "_part_of_number": [("de", "und etwa ein Drittel ^ davon hat noch", PAIR)],

@@ -163,8 +163,8 @@ def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
 
 
 def is_behind_short_clause(place: BreakPlace) -> bool:
-    """Whether the verb of a sentence stands behind a clause that ends with `do`: `the first thing we
-    do | is listen`.
+    """Whether the verb of a sentence stands behind a clause that ends with `do`: `the first thing
+    we do | is listen`.
     """
     return place.before.tail in ("do", "does", "did") and place.word.head in COPULAS["en"]
 

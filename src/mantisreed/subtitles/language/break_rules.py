@@ -47,6 +47,8 @@ def tied_to_preceding(place: BreakPlace) -> float:
 
 def between(place: BreakPlace) -> float:
     """The penalty of a place where nothing ties two words."""
+    if is_short_relative(place.words, place.at, place.tongue):
+        return PLAIN
     rule = _BY_KIND.get(place.word.kind, _between_content)
     return rule(place)
 
@@ -113,16 +115,12 @@ def _is_short_infinitive(word: WordFacts, tongue: str) -> bool:
 
 def _before_preposition(place: BreakPlace) -> float:
     following = place.next_word
-    if place.word.head in ("von", "vom") and place.before.is_capital:
-        return PLAIN  # German `eine Gruppe | von Studenten`
-    begins_clause = following is not None and following.kind == "conjunction"
-    if begins_clause and place.at + 1 in place.inside:
+    if following is not None and following.kind == "conjunction" and place.at + 1 in place.inside:
         return CONJUNCTION  # Spanish `| para que`, French `| pour que`
     if following is not None and _is_strong_pronoun(place, following):
         # Two short words, such as `for us`; alone on a line they look forgotten.
-        if following.closes and place.tongue not in ROMANCE:
-            return LOOSE + 4
-        return PLAIN
+        is_forgotten = following.closes and place.tongue not in ROMANCE
+        return LOOSE + 4 if is_forgotten else PLAIN
     if following is not None and _is_short_infinitive(following, place.tongue):
         return LOOSE
     if place.is_verb(place.before.tail):
@@ -185,11 +183,6 @@ def _before_pronoun(place: BreakPlace) -> float:
     is_article = place.tongue in ROMANCE and place.word.head in place.known.determiners
     if is_article and following is not None and following.kind in CONTENT:
         return _before_noun_phrase(place)  # `oublier | ce bruit`
-    has_clause = following is not None and following.kind == "conjunction"
-    if has_clause and place.word.head in place.known.indefinite and not place.word.closes:
-        return PLAIN  # an object: `there is always | somebody who prays`
-    if is_short_relative(place.words, place.at, place.tongue):
-        return PLAIN
     if place.before.tail in place.known.indefinite:
         return LOOSE  # `we bring everything | we might need`
     is_last = following is not None and following.closes and following.kind == "auxiliary"
@@ -259,8 +252,6 @@ def _before_conjunction(place: BreakPlace) -> float:
         return PHRASE  # `who was there | that night`
     if is_dutch_article(place.words, place.at, place.tongue):
         return _before_noun_phrase(place)
-    if is_short_relative(place.words, place.at, place.tongue):
-        return PLAIN
     following = place.next_word
     # `a map as well`, but `| as well as a compass`
     is_adverb = following is not None and following.head == "well" and following.closes

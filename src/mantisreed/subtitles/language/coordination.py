@@ -191,13 +191,9 @@ def _is_clause(
     tongue: str,
 ) -> bool:
     """Whether a clause follows a conjunction, or the second verb of the one before it."""
+    if _begins_clause(right):
+        return True
     first = right[0]
-    if first.kind in ("conjunction", "coordinating"):
-        return True
-    if any(word.head in _ASKING for word in right):
-        return True
-    if first.kind == "pronoun" and not first.closes and len(right) > 1:
-        return True
     if _is_bare_verb(words, at, tongue) or is_verb(first, known, tongue):
         return True
     if tongue in CAPITALISES_NOUNS and _ends_in_verb(right) and _is_clause_before(words, at):
@@ -208,6 +204,15 @@ def _is_clause(
     return all(any(is_verb(word, known, tongue) for word in part) for part in parts)
 
 
+def _begins_clause(part: Sequence[WordFacts]) -> bool:
+    """Whether a part is a clause by what it begins with, or by what asks in it."""
+    first = part[0]
+    if first.kind in ("conjunction", "coordinating"):
+        return True
+    has_subject = first.kind == "pronoun" and not first.closes and len(part) > 1
+    return has_subject or any(word.head in _ASKING for word in part)
+
+
 def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     """Whether the word behind a conjunction must be a verb by what stands beside it.
 
@@ -216,19 +221,23 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     before, behind = words[at - 1], words[at + 1]
     if behind.kind != "content" or before.tail_kind not in ("content", "adjective"):
         return False
-    if len(behind.head) > _LONG and behind.head.endswith(_PLURAL_VERBS.get(tongue, ())):
-        return not behind.head.endswith("ment")
-    if before.tail_kind != "content":
-        return False
     if tongue in ROMANCE:
-        return at > 1 and words[at - 2].in_phrase in ("begins", "fills")
-    if tongue not in CAPITALISES_NOUNS or behind.is_capital:
+        is_noun = before.tail_kind == "content" and at > 1
+        has_article = is_noun and words[at - 2].in_phrase in ("begins", "fills")
+        return has_article or _is_plural_verb(behind.head, tongue)
+    if tongue not in CAPITALISES_NOUNS or behind.is_capital or before.tail_kind != "content":
         return False
     if before.is_capital:
         return True
     # `gibst die Kartoffeln dazu und gießt alles`: an adjective would have its noun behind it.
     has_noun = at + 2 < len(words) and words[at + 2].is_capital
     return behind.bare.endswith(GERMAN_VERB_ENDS) and not behind.closes and not has_noun
+
+
+def _is_plural_verb(word: str, tongue: str) -> bool:
+    """Whether a Romance word ends as verbs do; French adverbs end alike."""
+    is_verbal = len(word) > _LONG and word.endswith(_PLURAL_VERBS.get(tongue, ()))
+    return is_verbal and not word.endswith("ment")
 
 
 def _is_clause_before(words: Sequence[WordFacts], at: int) -> bool:

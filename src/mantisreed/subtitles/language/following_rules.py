@@ -102,8 +102,6 @@ def _after_number(place: BreakPlace) -> float | None:
         return UNIT
     if following in known.auxiliaries:
         return PHRASE
-    if place.word.kind == "preposition" and _stands_for_noun(place):
-        return LOOSE - 4
     if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
         return 0.0
     # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
@@ -112,14 +110,13 @@ def _after_number(place: BreakPlace) -> float | None:
     return LOOSE if is_year else PAIR + 4
 
 
-def _stands_for_noun(place: BreakPlace) -> bool:
-    """Whether the number before a place begins its part: `three on the bank and three | by the
-    river`.
-    """
-    if place.at < 2:
-        return True
-    before = place.words[place.at - 2]
-    return before.closes or before.kind == "coordinating"
+def _after_number_alone(place: BreakPlace) -> float | None:
+    """`three on the bank and three | by the river`: it stands for a noun."""
+    if not place.before.is_number or place.word.kind != "preposition":
+        return None
+    before = place.words[place.at - 2] if place.at > 1 else None
+    begins = before is None or before.closes or before.kind == "coordinating"
+    return LOOSE - 4 if begins else None
 
 
 def _after_numbered(place: BreakPlace) -> float | None:
@@ -229,8 +226,6 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
 
 def _after_pronoun(place: BreakPlace) -> float | None:
     following = place.word
-    if place.before.tail in place.known.indefinite and following.kind in ("auxiliary", "pronoun"):
-        return PLAIN + 4  # nearly a noun: `à moins que quelqu'un | ne vienne`
     if place.before.tail in place.known.trailing and following.kind != "auxiliary":
         return None  # `the shop there | shut its doors`
     # English `like` is a verb there; French `ne` is one with the verb behind it.
@@ -243,6 +238,13 @@ def _after_pronoun(place: BreakPlace) -> float | None:
     if place.tongue in VERBS_LAST and not _may_be_verb(place):
         return PLAIN + 4  # its verb comes later: `wenn sie | nichts sieht`
     return PAIR
+
+
+def _after_indefinite(place: BreakPlace) -> float | None:
+    """French `à moins que quelqu'un | ne vienne`: nearly a noun."""
+    if place.before.tail not in place.known.pronouns:
+        return None  # German `davon | hat`
+    return PLAIN + 4 if place.word.kind in ("auxiliary", "pronoun") else None
 
 
 def _made_to_do(place: BreakPlace) -> float | None:
@@ -408,6 +410,7 @@ def _second_of_two(place: BreakPlace) -> float | None:
 FOLLOWING: tuple[Row, ...] = (
     Row(None, _inside_name),
     Row("titles", _after_title),
+    Row(None, _after_number_alone),
     Row(None, _after_number),
     Row("numbered", _after_numbered),
     Row(None, _in_pair),
@@ -422,6 +425,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("pronouns", _after_pronoun_object),
     Row("object_pronouns", _made_to_do, frozenset(("en",))),
     Row("object_pronouns", _pronoun_before_infinitive, frozenset(INFINITIVE_ENDS)),
+    Row("indefinite", _after_indefinite),
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
     Row("auxiliaries", _after_auxiliary),

@@ -144,6 +144,21 @@ def _floating(place: BreakPlace) -> float | None:
     return None
 
 
+def _german_of(place: BreakPlace) -> float | None:
+    """German `eine Gruppe | von Studenten`: nearly a genitive."""
+    if place.word.head in ("von", "vom") and place.before.is_capital and not place.before.closes:
+        return PLAIN
+    return None
+
+
+def _somebody_described(place: BreakPlace) -> float | None:
+    """English `there is always | somebody who prays`: an object, which its clause follows."""
+    following = place.next_word
+    if following is None or following.kind != "conjunction" or place.word.closes:
+        return None
+    return PLAIN
+
+
 def _object_alone(place: BreakPlace) -> float | None:
     """French `au cas où j'en croiserais | un pendant que`: it stands for a noun."""
     following = place.next_word
@@ -194,8 +209,8 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
 
 
 def _you_as_object(place: BreakPlace) -> float | None:
-    """English `going to ask you | why`, `gave you | the pliers`, Dutch `ik waarschuw je | dat`: what
-    no verb follows is an object.
+    """English `going to ask you | why`, `gave you | the pliers`, Dutch `ik waarschuw je | dat`:
+    what no verb follows is an object.
     """
     word, following = place.word, place.next_word
     if (
@@ -327,6 +342,8 @@ PRECEDING: tuple[Row, ...] = (
     Row("floating", _floating),
     Row(None, _trailing_phrase),
     Row("standing", _object_alone),
+    Row("prepositions", _german_of, CAPITALISES_NOUNS),
+    Row("indefinite", _somebody_described),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
     Row("partitive", _part_of_number),
     Row("pronouns", _you_as_object, frozenset(_SUBJECTS_TOO)),
