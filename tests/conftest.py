@@ -19,6 +19,7 @@ from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
 import advice
+import forked_starts
 from decoding import keep_workers
 from mantisreed import secrets
 from mantisreed.cli.main import main
@@ -44,20 +45,26 @@ hypothesis_settings.register_profile(
 hypothesis_settings.load_profile("steady")
 
 _LONGEST = (
-    "test_attacks.py",
-    "serving/test_service.py",
-    "cli/test_kills.py",
-    "cli/test_recovery.py",
     "test_benchmarks.py",
+    "cli/test_kills.py",
+    "test_attacks.py",
     "working/test_workers.py",
-    "cli/test_pictures.py",
+    "cli/test_recovery.py",
+    "exports/test_hostile_files.py",
+    "working/test_served.py",
     "cli/test_full_disk.py",
-    "serving/test_services.py",
+    "cli/test_pictures.py",
+    "cli/test_collecting.py",
+    "serving/test_service.py",
+    "review/test_review_page.py",
+    "cli/test_follow_ups.py",
+    "jobs/test_ledger.py",
+    "cli/test_watch.py",
     "cli/test_promises.py",
-    "serving/test_board.py",
     "working/test_storage.py",
-    "working/test_queue.py",
     "working/test_seen.py",
+    "learning/test_replies_of_strangers.py",
+    "test_house.py",
 )
 
 
@@ -72,6 +79,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
     items.sort(key=rank)
 
+
+forked_starts.use()
 
 Command = Callable[..., subprocess.CompletedProcess[str]]
 Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
@@ -256,14 +265,15 @@ def program(tmp_path: Path) -> Command:
     """The built command, started as a user starts it, in a temporary folder."""
 
     def run(*arguments: str | bytes | Path) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [sys.executable, "-m", "mantisreed", *arguments],
-            cwd=tmp_path,
-            capture_output=True,
-            text=True,
-            errors="surrogateescape",
-            timeout=60,
-        )
+        with forked_starts.as_usual():
+            return subprocess.run(
+                [sys.executable, "-m", "mantisreed", *arguments],
+                cwd=tmp_path,
+                capture_output=True,
+                text=True,
+                errors="surrogateescape",
+                timeout=60,
+            )
 
     return run
 

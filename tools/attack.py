@@ -112,8 +112,7 @@ class Hut:
             environment["MANTISREED_TRUST"] = str(self.folder)
 
         def limit() -> None:
-            if most_files:
-                resource.setrlimit(resource.RLIMIT_NOFILE, (most_files, most_files))
+            resource.setrlimit(resource.RLIMIT_NOFILE, (most_files, most_files))
 
         try:
             return subprocess.run(
@@ -125,7 +124,7 @@ class Hut:
                 encoding="utf-8",
                 errors="surrogateescape",
                 timeout=LIMIT,
-                preexec_fn=limit,
+                preexec_fn=limit if most_files else None,
             )
         except subprocess.TimeoutExpired:
             raise FellError(f"still at it after {LIMIT:g} s") from None

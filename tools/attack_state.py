@@ -43,6 +43,16 @@ def names_in(folder: Path) -> dict[str, bytes]:
     return {str(path): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()}
 
 
+def _wait_until_listening(process: "subprocess.Popen[bytes]", port: int) -> None:
+    """Until the service is there; one that does not start with what it finds has ended."""
+    until = time.monotonic() + 30
+    while time.monotonic() < until and process.poll() is None:
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        time.sleep(0.05)
+
+
 @contextmanager
 def served(hut: Hut) -> Iterator[None]:
     """The service in the hut, for a moment, with all that its user has said yes to."""
@@ -62,7 +72,8 @@ def served(hut: Hut) -> Iterator[None]:
         stderr=subprocess.DEVNULL,
     )
     try:
-        time.sleep(3)
+        _wait_until_listening(process, port)
+        time.sleep(1)  # in which it comes to what it found
         yield
     finally:
         process.terminate()

@@ -133,10 +133,9 @@ def _floating(place: BreakPlace) -> float | None:
     before, following = place.before, place.next_word
     if before.closes:
         return None
-    counts_noun = following is not None and not place.word.closes
-    counts_noun = counts_noun and following.kind in (*CONTENT, "determiner")
-    if counts_noun and place.tongue not in INFINITIVE_ENDS:
-        return None
+    goes_on = following is not None and following.kind in (*CONTENT, "determiner")
+    if goes_on and not place.word.closes and place.tongue not in INFINITIVE_ENDS:
+        return None  # it counts the noun behind it
     known = place.known
     has_pronoun = before.tail in known.object_pronouns or before.tail in known.pronouns
     if has_pronoun or before.tail.endswith(_CLITIC_ENDS.get(place.tongue, ())):
