@@ -337,3 +337,61 @@ def test_a_sentence_is_rather_parted_between_lines_than_between_cues() -> None:
     assert [cue.lines for cue in cues] == [
         ("We took the nets down at nine,", "and the birds flew off to the north.")
     ]
+
+
+def spoken(text: str, language: str, speed: float, pause: float) -> list[tuple[str, ...]]:
+    """Cues of words that take as long as they are, so many characters a second, with a pause behind
+    each mark.
+    """
+    words, at = [], 1.0
+    for word in text.split():
+        end = at + len(word) / speed
+        words.append(Word(word, round(at, 3), round(end, 3)))
+        at = end + 0.3 / speed + (pause if word[-1] in ".," else 0.0)
+    passage = Passage(words[0].start, words[-1].end, text, None, "engine", tuple(words))
+    return [cue.lines for cue in lay_out([passage], RULES, language=language)]
+
+
+@pytest.mark.parametrize(
+    ("text", "language", "speed", "pause", "lines"),
+    [
+        (  # behind a sentence that is too short for a cue, the next one may be parted
+            "Na gut. Ab jetzt schreibe ich es an die Tafel, damit jeder weiß, wo ich bin.",
+            "de",
+            16.0,
+            0.0,
+            [
+                ("Na gut.", "Ab jetzt schreibe ich es an die Tafel,"),
+                ("damit jeder weiß, wo ich bin.",),
+            ],
+        ),
+        (  # 17.3 characters a second are no reason to tear a clause
+            "Bel ze dan op en laat ze meteen opsturen, anders kunnen we morgen niet met de "
+            "karekieten werken.",
+            "nl",
+            15.0,
+            0.1,
+            [
+                ("Bel ze dan op en laat ze meteen opsturen,",),
+                ("anders kunnen we morgen", "niet met de karekieten werken."),
+            ],
+        ),
+        (  # the end of a torn sentence and the next one share no cue
+            "I don't think anyone who was there that night will ever forget the sound of forty "
+            "thousand knots taking off at once. Sooner or later somebody is going to ask you why.",
+            "en",
+            16.0,
+            0.2,
+            [
+                ("I don't think anyone who was there", "that night will ever forget"),
+                ("the sound of forty thousand knots", "taking off at once."),
+                ("Sooner or later", "somebody is going to ask you why."),
+            ],
+        ),
+    ],
+    ids=["short sentence", "hardly too fast", "torn sentence"],
+)
+def test_cues_of_quick_speech_are_those_of_its_sentences(
+    text: str, language: str, speed: float, pause: float, lines: list[tuple[str, ...]]
+) -> None:
+    assert spoken(text, language, speed, pause) == lines
