@@ -115,7 +115,12 @@ _asking: Callable[[dict[str, Any], list[int]], int] | None = None
 
 
 def use() -> None:
-    """Start what can be from a process of our own, which is made at the first start."""
+    """Start what can be from a process of our own, which is made at the first start.
+
+    It needs Linux, which gives orphans to whoever asked for them; elsewhere all is as usual.
+    """
+    if not hasattr(os, "memfd_create"):
+        return
 
     def ask(told: dict[str, Any], streams: list[int]) -> int:
         with lock:

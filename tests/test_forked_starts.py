@@ -11,6 +11,10 @@ import pytest
 import forked_starts
 from conftest import Command, free_port
 
+pytestmark = pytest.mark.skipif(
+    not hasattr(os, "memfd_create"), reason="starts are forked on Linux only"
+)
+
 COMMAND = [sys.executable, "-m", "mantisreed"]
 
 
