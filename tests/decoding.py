@@ -77,6 +77,14 @@ class ForkedWorker:
         self.stdout.close()
 
 
+def lend_forked_worker() -> None:
+    """Let the first decoding process of this one be forked from it, while it has a single thread;
+    it ends when nobody can ask it any more.
+    """
+    lent, started = [ForkedWorker()], workers._started
+    workers._started = lambda: lent.pop() if lent else started()  # type: ignore[assignment, return-value]
+
+
 def _decode(requests: int, answers: int) -> NoReturn:
     try:
         signal.signal(signal.SIGINT, signal.SIG_IGN)

@@ -135,6 +135,7 @@ def use() -> None:
 
 
 def _start() -> None:
+    """Start the process that is forked, and ask it from now on."""
     ours, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     command = [sys.executable, "-m", "forked_starts", str(its.fileno())]
     environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent)}
@@ -284,11 +285,9 @@ def _lend_decoder(arguments: Sequence[str]) -> None:
     """The first decoding process is forked as well, while there is a single thread."""
     if not arguments or arguments[0] not in _DECODING:
         return
-    from decoding import ForkedWorker
-    from mantisreed.audio import workers
+    from decoding import lend_forked_worker
 
-    started, lent = workers._started, [ForkedWorker()]
-    workers._started = lambda: lent.pop() if lent else started()  # type: ignore[assignment, return-value]
+    lend_forked_worker()
 
 
 def _be_asked() -> None:

@@ -43,16 +43,6 @@ def names_in(folder: Path) -> dict[str, bytes]:
     return {str(path): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()}
 
 
-def _wait_until_listening(process: "subprocess.Popen[bytes]", port: int) -> None:
-    """Until the service is there; one that does not start with what it finds has ended."""
-    until = time.monotonic() + 30
-    while time.monotonic() < until and process.poll() is None:
-        with socket.socket() as probe:
-            if probe.connect_ex(("127.0.0.1", port)) == 0:
-                return
-        time.sleep(0.05)
-
-
 @contextmanager
 def served(hut: Hut) -> Iterator[None]:
     """The service in the hut, for a moment, with all that its user has said yes to."""
@@ -68,16 +58,17 @@ def served(hut: Hut) -> Iterator[None]:
         [program, "serve", "--listen", f"127.0.0.1:{port}"],
         cwd=hut.folder,
         env=environment,
-        stdout=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
     )
+    assert process.stdout is not None
+    process.stdout.readline()  # it listens, or has ended
     try:
-        _wait_until_listening(process, port)
         time.sleep(1)  # in which it comes to what it found
         yield
     finally:
         process.terminate()
-        process.wait(40)
+        process.communicate(timeout=40)
 
 
 def order(path: Path) -> bytes:

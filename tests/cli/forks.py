@@ -30,8 +30,7 @@ import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.followups.follow_ups
-from decoding import ForkedWorker
-from mantisreed.audio import workers
+from decoding import lend_forked_worker
 from mantisreed.jobs.store.sqlite import SqliteDatabase
 
 
@@ -75,10 +74,7 @@ def run(arguments: list[str], dies_at: int | None, told: int, said: Path) -> Non
     """One process: run the command, tell how many steps it made, and end; what it says goes into a
     file.
     """
-    # Started while there is a single thread; it ends when nobody can ask it any more.
-    decoding = [ForkedWorker()]
-    start = workers._started
-    workers._started = lambda: decoding.pop() if decoding else start()  # type: ignore[assignment, return-value]
+    lend_forked_worker()
     steps = Steps(dies_at)
     steps.watch()
     null = os.open(os.devnull, os.O_RDWR)

@@ -28,9 +28,6 @@ is one thing, such as a name.
 VERBS_LAST = frozenset(("de", "nl"))
 INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
-INFINITIVE_ENDS = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
-"""How infinitives of Slavic languages end."""
-
 COMPARING = frozenset(
     ["plus", "moins", "très", "más", "menos", "muy", "più", "meno", "molto", "mais", "muito"]
 )
@@ -109,15 +106,18 @@ class BreakPlace:
         return is_verb_form(word, self.known, self.tongue)
 
 
+def part_begins(words: Sequence[WordFacts], at: int) -> int:
+    """Where what ends before a place begins, behind a comma or the like."""
+    begins = at - 1
+    while begins > 0 and not words[begins - 1].closes:
+        begins -= 1
+    return begins
+
+
 def is_subordinate(place: BreakPlace) -> bool:
     """Whether the clause before a place is one that a conjunction began."""
-    for number in range(place.at - 1, -1, -1):
-        word = place.words[number]
-        if word.closes and number < place.at - 1:
-            return False
-        if word.kind == "conjunction":
-            return True
-    return False
+    part = place.words[part_begins(place.words, place.at) : place.at]
+    return any(word.kind == "conjunction" for word in part)
 
 
 def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:
@@ -147,8 +147,10 @@ def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     """
     # English leaves `that` out: `the first thing | we do is`
     opens = ("conjunction", "pronoun") if tongue == "en" else ("conjunction",)
+    copulas = COPULAS.get(tongue)
     if (
-        words[at - 1].closes
+        copulas is None
+        or words[at - 1].closes
         or words[at].kind not in opens
         or words[at - 1].tail_kind not in CONTENT
     ):
@@ -156,7 +158,7 @@ def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     for number in range(at + 2, min(at + 4, len(words) - 1)):
         if words[number - 1].closes:
             return False
-        if words[number].head in COPULAS.get(tongue, ()):
+        if words[number].head in copulas:
             verb = words[number - 1].tail_kind
             return verb == "content" or (tongue == "en" and verb == "auxiliary")
     return False

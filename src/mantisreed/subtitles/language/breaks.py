@@ -19,6 +19,7 @@ from mantisreed.subtitles.language.break_place import (
     is_dutch_article,
     is_moment,
     is_short_relative,
+    part_begins,
 )
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.coordination import Joined, joined_by
@@ -219,18 +220,11 @@ class _Judge:
         is_announced = announced.tail_kind in _ANNOUNCING
         return is_short and (is_announced or announced.tail in self._known.indefinite)
 
-    def _part_begins(self, at: int) -> int:
-        """Where what ends before a place begins, behind a comma or the like."""
-        begins = at - 1
-        while begins > 0 and not self._words[begins - 1].closes:
-            begins -= 1
-        return begins
-
     def _ends_subordinate(self, at: int) -> bool:
         """Whether a clause that a conjunction began ends before a place: `den man zu lange hält,
         | vergisst es`.
         """
-        begins = self._part_begins(at)
+        begins = part_begins(self._words, at)
         opening = self._words[begins : min(begins + 2, at - 1)]
         return begins > 0 and any(word.kind == "conjunction" for word in opening)
 

@@ -5,7 +5,6 @@ count.
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
-    INFINITIVE_ENDS,
     INFLECTED,
     JOINING,
     LOOSE,
@@ -20,7 +19,7 @@ from mantisreed.subtitles.language.break_place import (
     is_behind_short_clause,
     particle_pairs,
 )
-from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
+from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
@@ -53,6 +52,7 @@ _ADJECTIVE_ENDS = {
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
+_INFINITIVE_ENDS = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
 # English verbs that another verb follows without `to`, behind their object.
 _CAUSING = frozenset(
     [
@@ -257,7 +257,7 @@ def _made_to_do(place: BreakPlace) -> float | None:
 
 def _pronoun_before_infinitive(place: BreakPlace) -> float | None:
     """Polish `da się go | odczytać`: the object of an infinitive."""
-    if place.before.closes or not place.word.head.endswith(INFINITIVE_ENDS[place.tongue]):
+    if place.before.closes or not place.word.head.endswith(_INFINITIVE_ENDS[place.tongue]):
         return None
     return PAIR
 
@@ -424,7 +424,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("prepositions", _after_preposition),
     Row("pronouns", _after_pronoun_object),
     Row("object_pronouns", _made_to_do, frozenset(("en",))),
-    Row("object_pronouns", _pronoun_before_infinitive, frozenset(INFINITIVE_ENDS)),
+    Row("object_pronouns", _pronoun_before_infinitive, SLAVIC),
     Row("indefinite", _after_indefinite),
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),

@@ -14,6 +14,9 @@ CAPITALISES_NOUNS = frozenset(("de",))
 ROMANCE = frozenset(("fr", "es", "it", "pt"))
 """Languages whose adjectives follow their noun, and whose nouns repeat their article."""
 
+SLAVIC = frozenset(("pl", "ru"))
+"""Languages whose pronouns may stand before an infinitive as well as behind a verb."""
+
 _UNITS_TEXT = (
     "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f ft lb oz grams gram kilos kilometres "
     "kilometers metres "

@@ -49,6 +49,23 @@ def _stands_at(words: Sequence[WordFacts], at: int, parts: Parts) -> bool:
     return all(words[at + nth].bare == parts[nth] for nth in range(1, len(parts) - 1))
 
 
+def begins_trailing_phrase(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether a phrase that belongs to what it follows begins with a word, such as `all'ora`."""
+    for parts in _trailing_by_first_word(tongue).get(words[at].bare, ()):
+        if parts == tuple(word.bare for word in words[at : at + len(parts)]):
+            return True
+    return False
+
+
+@cache
+def _trailing_by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
+    found: defaultdict[str, list[Parts]] = defaultdict(list)
+    for phrase in words_of_language(tongue).trailing_phrases:
+        parts = tuple(phrase.split())
+        found[parts[0]].append(parts)
+    return {first: tuple(rows) for first, rows in found.items()}
+
+
 @cache
 def _by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
     """Phrases of a language, and its verbs with their particles, by what they begin with."""

@@ -7,7 +7,6 @@ from itertools import product
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
-    INFINITIVE_ENDS,
     JOINING,
     LOOSE,
     PAIR,
@@ -19,7 +18,8 @@ from mantisreed.subtitles.language.break_place import (
     is_subordinate,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
-from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
+from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
+from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
 from mantisreed.subtitles.language.word_facts import WordFacts
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
@@ -31,7 +31,6 @@ _SUBJECTS_TOO = {"en": ("you",), "nl": ("je", "jullie", "u", "ze", "het"), "de":
 # Kinds of words that follow an object, and hardly ever a subject.
 _BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive", "determiner", "number")
 _THAN = ("than", "als", "dan")
-_LONGEST_TRAILING = 3  # words
 # Infinitives with a pronoun for what is many.
 _CLITIC_ENDS = {
     "it": tuple(map("".join, product(("ar", "er", "ir"), ("li", "le", "lo", "la")))),
@@ -134,7 +133,7 @@ def _floating(place: BreakPlace) -> float | None:
     if before.closes:
         return None
     goes_on = following is not None and following.kind in (*CONTENT, "determiner")
-    if goes_on and not place.word.closes and place.tongue not in INFINITIVE_ENDS:
+    if goes_on and not place.word.closes and place.tongue not in SLAVIC:
         return None  # it counts the noun behind it
     known = place.known
     has_pronoun = before.tail in known.object_pronouns or before.tail in known.pronouns
@@ -159,15 +158,22 @@ def _somebody_described(place: BreakPlace) -> float | None:
 
 
 def _object_alone(place: BreakPlace) -> float | None:
-    """French `au cas où j'en croiserais | un pendant que`: it stands for a noun."""
+    """French `j'en prends | un quand il vient`: it stands for a noun."""
+    following = place.next_word
+    if following is None or place.word.closes:
+        return _last_of_clause(place)
+    if following.head in place.known.determiners or place.at + 1 in place.inside:
+        return None  # `all that way`
+    return _last_of_clause(place)
+
+
+def _last_of_clause(place: BreakPlace) -> float | None:
+    """What a clause ends with, also before a conjunction, belongs to the verb before it."""
     following = place.next_word
     if place.before.tail_kind != "content" or place.before.closes:
         return None
-    if place.word.closes or following is None:
-        return LOOSE
-    # `all that way` goes on
-    is_alone = following.kind in JOINING and following.head not in place.known.determiners
-    return LOOSE if is_alone and place.at + 1 not in place.inside else None
+    is_last = place.word.closes or following is None or following.kind in JOINING
+    return LOOSE if is_last else None
 
 
 def _trailing_phrase(place: BreakPlace) -> float | None:
@@ -176,18 +182,12 @@ def _trailing_phrase(place: BreakPlace) -> float | None:
     """
     if place.before.closes or place.before.kind in JOINING:
         return None
-    words = [word.bare for word in place.words[place.at : place.at + _LONGEST_TRAILING]]
-    phrases = (" ".join(words[:length]) for length in range(1, len(words) + 1))
-    return LOOSE if any(phrase in place.known.trailing_phrases for phrase in phrases) else None
+    return LOOSE if begins_trailing_phrase(place.words, place.at, place.tongue) else None
 
 
 def _strong_subject(place: BreakPlace) -> float | None:
     """Italian `te lo dico | io che ne ho presi tanti`: the subject of the verb before it."""
-    following = place.next_word
-    if place.before.tail_kind != "content" or place.before.closes:
-        return None
-    is_over = place.word.closes or following is None or following.kind in JOINING
-    return LOOSE if is_over else None
+    return _last_of_clause(place)
 
 
 def _inverted_pronoun(place: BreakPlace) -> float | None:
