@@ -4,6 +4,7 @@ from collections.abc import Container
 
 import pytest
 
+from mantisreed.subtitles.language.between_rules import BEFORE_CONJUNCTIONS, BEFORE_CONTENT
 from mantisreed.subtitles.language.break_place import (
     LOOSE,
     PAIR,
@@ -11,9 +12,11 @@ from mantisreed.subtitles.language.break_place import (
     PLAIN,
     UNIT,
     BreakPlace,
+    Case,
     Row,
 )
 from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.comma_rules import BEHIND_COMMAS
 from mantisreed.subtitles.language.following_rules import FOLLOWING
 from mantisreed.subtitles.language.languages import english_forms, words_of_language
 from mantisreed.subtitles.language.phrase_places import places_inside_phrases
@@ -195,6 +198,61 @@ def test_each_row_decides_its_examples(row: str) -> None:
             assert decided == (row, tie), marked
 
 
+# In the order of the cases: the place is marked, and that case is the first that it is.
+CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
+    (
+        BEHIND_COMMAS,
+        [
+            ("en", "Well, ^ we had gone"),
+            ("pl", "jest ciemno, i pierwsze, ^ co robimy"),
+            ("en", "the second net, ^ though, since it"),
+            ("es", "y que, ^ sin embargo, pesa poco"),
+            ("ru", "что он видел, — это, ^ в сущности, выпь"),
+            ("es", "y que, sin embargo, ^ pesa poco"),
+            ("en", "we met the man, ^ who sat on it,"),
+            ("de", "den Vogel, den man zu lange hält, ^ vergisst es"),
+            ("en", "the tide turned, ^ the nets were down"),
+        ],
+    ),
+    (
+        BEFORE_CONJUNCTIONS,
+        [
+            ("fr", "une nuit ^ si froide que personne"),
+            ("en", "who was there ^ that night"),
+            ("nl", "dat was ^ die jongen"),
+            ("en", "there were fewer ^ than two"),
+            ("en", "whoever ran ^ after us would"),
+            ("en", "the bank is higher ^ than it looks"),
+            ("en", "you need a map ^ as well."),
+            ("en", "never have admitted ^ as much."),
+        ],
+    ),
+    (
+        BEFORE_CONTENT,
+        [
+            ("de", "dann dreht Wind ^ stark"),
+            ("en", "we put painted ^ rings on it"),
+            ("en", "the path that goes round the pool ^ turned left"),
+            ("en", "the thing that a careful warden ^ asked is"),
+            ("en", "all the wardens ^ waited there"),
+            ("es", "los alicates de mango ^ rojo y"),
+            ("fr", "la digue ^ mouillée et"),
+            ("en", "the mud ^ shed is"),
+            ("en", "we threw ^ poles on it"),
+        ],
+    ),
+]
+
+
+@pytest.mark.parametrize("number", range(len(CASES)))
+def test_each_case_decides_its_example(number: int) -> None:
+    cases, examples = CASES[number]
+    for case, (language, marked) in zip(cases, examples, strict=True):
+        place = place_of(language, marked)
+        first = next((one for one in cases if one.test(place)), None)
+        assert first is case, marked
+
+
 @pytest.mark.parametrize(
     ("language", "better", "worse"),
     [
@@ -275,6 +333,39 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("ru", "чистые ли у неё глаза ^ и часто ли", "чистые ли у неё ^ глаза и часто"),
         ("nl", "Ja, we zijn moe, ^ maar niet", "Ja, ^ we zijn moe, maar"),
         ("en", "Let me show you ^ how that works.", "Let me show ^ you how that works."),
+        ("en", "of the chicks we ringed ^ fewer than two", "we ringed fewer ^ than two came"),
+        ("en", "fewer than two ^ have come back", "fewer than ^ two have come back"),
+        ("en", "he looked very much ^ as though he", "he looked ^ very much as though he"),
+        ("en", "the one they're looking for ^ was here", "the one they're looking ^ for was here"),
+        ("en", "the second net, though, ^ since it", "the second net, ^ though, since it"),
+        ("en", "the week ^ in which each egg hatched", "the week in ^ which each egg hatched"),
+        ("en", "whoever ran after us ^ would have", "whoever ran ^ after us would have"),
+        ("en", "we put painted rings ^ on the poles", "we put painted ^ rings on the poles"),
+        ("en", "the path that goes round the pool ^ is wet", "the path that ^ goes round"),
+        ("en", "the path that goes round the pool ^ is wet", "the path round the pool ^ is wet"),
+        ("en", "a fence that nobody ^ had mended stood", "a thing that nobody ^ mends is"),
+        ("en", "more rain ^ than it kept out", "it rained more often ^ than it did"),
+        ("en", "When the tide came in, ^ terns rose", "The tide came in, ^ terns rose"),
+        ("en", "Whenever it rains, ^ gulls come", "the man with the dog, ^ who waits, came"),
+        ("de", "Der Wirt, der hier sitzt, ^ kennt", "Guten Tag, der Wirt, ^ der hier sitzt,"),
+        ("de", "die Wiese links davon ^ nannten wir", "die Wiese links ^ davon nannten wir"),
+        ("de", "es war dunkel ^ als er kam", "weil er mehr wiegt ^ als er soll"),
+        ("fr", "une nuit si froide ^ que personne", "une nuit ^ si froide que personne"),
+        ("fr", "elle se gardera bien ^ de venir ce soir", "gardera ^ bien de venir ce soir"),
+        ("fr", "sans ni fusil ^ ni chien", "avec fusil ^ et chien"),
+        ("es", "y que, sin embargo, ^ pesa poco", "y que, ^ sin embargo, pesa poco"),
+        ("es", "en el año ^ mil ochocientos", "en el año mil ^ ochocientos veintidós"),
+        ("es", "dar las gracias ^ a quienes vienen", "dar las ^ gracias a quienes vienen"),
+        ("es", "antes de abrir ^ la puerta", "antes ^ de abrir la puerta"),
+        ("it", "e quello che ha tirato su ^ era pesce", "quello che ha tirato ^ su era pesce"),
+        ("it", "non aveva né cane ^ né gatto nero", "né cane né gatto ^ nero e"),
+        ("nl", "we bedanken de buren ^ die vanavond komen", "de buren die ^ vanavond komen"),
+        ("pl", "w dwa tysiące trzecim ^ złapaliśmy", "w dwa tysiące ^ trzecim złapaliśmy"),
+        ("pl", "na piątą łódkę ^ i kładkę", "na piątą ^ łódkę i kładkę"),
+        ("pt", "as crianças que brincam aqui ^ não ouvem", "as crianças de hoje ^ não ouvem"),
+        ("ru", "весной девятого года ^ мы нашли", "весной девятого ^ года мы нашли"),
+        ("ru", "То, что он видел, — ^ это, конечно, выпь", "что он видел, ^ — это, конечно"),
+        ("ru", "То, что он видел, — ^ это, конечно, выпь", "видел, — это, ^ конечно, выпь"),
     ],
 )
 def test_one_place_is_better_than_another(language: str, better: str, worse: str) -> None:

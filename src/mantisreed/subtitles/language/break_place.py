@@ -3,6 +3,7 @@
 from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass
 from functools import cache
+from itertools import product
 from typing import NamedTuple
 
 from mantisreed.subtitles.language.coordination import is_verb_form
@@ -32,6 +33,9 @@ COMPARING = frozenset(
     ["plus", "moins", "très", "más", "menos", "muy", "più", "meno", "molto", "mais", "muito"]
 )
 """Romance adverbs that make an adjective of what follows."""
+
+WELL = ("bien", "mal", "mucho", "bene", "male", "molto", "bem", "muito")
+"""Romance adverbs that describe a verb as well: `je me garderai | bien de`."""
 
 BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
@@ -171,6 +175,40 @@ def is_behind_short_clause(place: BreakPlace) -> bool:
     return place.before.tail in ("do", "does", "did") and place.word.head in COPULAS["en"]
 
 
+_THAN = ("than", "als", "dan")  # before a number, where they begin no clause
+
+
+def is_than_number(words: Sequence[WordFacts], at: int) -> bool:
+    """Whether a number is compared with: `fewer than three`, German `mehr als zehn`."""
+    return words[at].head in _THAN and at + 1 < len(words) and words[at + 1].is_number
+
+
+def is_before_object(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:
+    """Whether a conjunction is a preposition as well, and a pronoun follows that is no subject:
+    `whoever came after me`.
+    """
+    if words[at].kind != "conjunction" or words[at].closes or at + 1 >= len(words):
+        return False
+    following = words[at + 1].head
+    is_object = following in known.object_pronouns and following not in known.determiners
+    return is_object and words[at].head in known.prepositions and following not in known.pronouns
+
+
+_OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
+INFINITIVES = {
+    "fr": ("er", "ir", "oir", "ire", "dre"),
+    "es": tuple(map("".join, product(("ar", "er", "ir"), _OBJECTS_OF_VERBS))),
+    "it": ("are", "ere", "ire", "arsi", "ersi", "irsi"),
+    "pt": ("ar", "er", "ir"),
+}
+"""What infinitives of Romance languages end with."""
+
+
+def is_infinitive(word: WordFacts, tongue: str) -> bool:
+    """Whether a word of a Romance language ends as infinitives do."""
+    return len(word.head) > 3 and word.head.endswith(INFINITIVES.get(tongue, ()))
+
+
 def is_dutch_article(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     """Whether Dutch `die` stands before its noun, where it begins no clause: `dat was die jongen`,
     and not `een vogel die vliegt`.
@@ -178,8 +216,9 @@ def is_dutch_article(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     if tongue != "nl" or words[at].head != "die" or at + 1 >= len(words):
         return False
     following = words[at + 1]
-    is_noun = following.kind in CONTENT
-    return is_noun and not is_verb_form(following.head, words_of_language(tongue), tongue)
+    known = words_of_language(tongue)
+    is_noun = following.kind in CONTENT and following.head not in known.moments
+    return is_noun and not is_verb_form(following.head, known, tongue)
 
 
 @cache
@@ -190,6 +229,26 @@ def particle_pairs(tongue: str) -> frozenset[tuple[str, str]]:
 
 Rule = Callable[[BreakPlace], float | None]
 """Says how tightly two words belong together; None where it has nothing to say of a place."""
+
+
+class Case(NamedTuple):
+    """What a place may be, and its penalty then.
+
+    Attributes:
+        test: whether it is.
+        penalty: or what gives it.
+    """
+
+    test: Callable[[BreakPlace], bool]
+    penalty: float | Callable[[BreakPlace], float]
+
+
+def decided(cases: Sequence[Case], place: BreakPlace, otherwise: float) -> float:
+    """The penalty of the first case that a place is."""
+    for test, penalty in cases:
+        if test(place):
+            return penalty if isinstance(penalty, float) else penalty(place)
+    return otherwise
 
 
 class Row(NamedTuple):

@@ -9,19 +9,20 @@ of them is a content word, and its place in the phrase decides.
 from collections.abc import Container, Sequence
 from itertools import accumulate
 
+from mantisreed.subtitles.language.between_rules import between
 from mantisreed.subtitles.language.break_place import (
     CLAUSE,
-    LISTED,
-    PHRASE,
     PLAIN,
     UNIT,
     BreakPlace,
+    is_before_object,
     is_dutch_article,
     is_moment,
     is_short_relative,
-    part_begins,
+    is_than_number,
 )
-from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
+from mantisreed.subtitles.language.break_rules import tied_to_following, tied_to_preceding
+from mantisreed.subtitles.language.comma_rules import DASHES, after_comma
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.language.phrase_places import places_inside_phrases
@@ -33,7 +34,6 @@ _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks 
 _FORGOTTEN = 5.0  # more, before the last word of a clause
 _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words before
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
-_ANNOUNCING = ("determiner", "quantifier", "pronoun", "adjective", "number")
 _QUOTES = '"“”„«»'
 
 
@@ -136,18 +136,6 @@ class _Judge:
         """The penalty of a place that no sentence ends at."""
         texts = self._texts
         before, text = texts[at - 1], texts[at]
-        if self._words[at - 1].ends_clause:
-            return self._after_clause(at, starts_sentence)
-        if (
-            before[-1:] in NOT_LAST
-            or text[:1] in NOT_FIRST
-            or text in _LONE_MARKS
-            or before in _LONE_MARKS
-        ):
-            return UNIT
-        is_ending = self._words[at - 1].bare in self._known.may_end and not text[:1].isdigit()
-        if self._words[at - 1].ends_sentence and not is_ending:
-            return UNIT  # the full stop of an abbreviation, which belongs to what follows
         place = BreakPlace(
             texts,
             self._words,
@@ -158,6 +146,18 @@ class _Judge:
             starts_sentence,
             length,
         )
+        if self._words[at - 1].ends_clause and text not in DASHES:
+            return after_comma(place)
+        if (
+            before[-1:] in NOT_LAST
+            or text[:1] in NOT_FIRST
+            or text in _LONE_MARKS
+            or before in _LONE_MARKS
+        ):
+            return UNIT
+        is_ending = self._words[at - 1].bare in self._known.may_end and not text[:1].isdigit()
+        if self._words[at - 1].ends_sentence and not is_ending:
+            return UNIT  # the full stop of an abbreviation, which belongs to what follows
         tight = max(tied_to_following(place), tied_to_preceding(place))
         if tight >= PLAIN:
             return tight
@@ -180,53 +180,23 @@ class _Judge:
         is_relative = word.head in self._known.relatives and word.kind != "conjunction"
         if is_relative:
             return self._words[at - 1].kind in ("preposition", "of")  # `à laquelle | le pré`
-        if word.kind != "conjunction" or is_moment(self._words, at, self._known):
-            return False
-        if at in self._inside or is_dutch_article(self._words, at, self._tongue):
-            return False  # `as soon as`, `so gut wie nie`: none begins inside of a phrase
-        if is_short_relative(self._words, at, self._tongue):
+        # `as soon as`, `so gut wie nie`: none begins inside of a phrase
+        if word.kind != "conjunction" or at in self._inside or self._is_no_conjunction(at):
             return False
         # `était si épais` asks nothing and sets no condition
         is_adverb = word.head in self._known.degree and word.head != "how"
         return not (is_adverb and self._words[at - 1].tail_kind == "auxiliary")
 
-    def _after_clause(self, at: int, starts_sentence: bool) -> float:
-        """The penalty of a place behind a comma or the like."""
-        if starts_sentence or self._is_short_part(at):
-            return PHRASE  # `Well, | we had gone`: one word looks forgotten
-        if self._ends_subordinate(at):
-            return CLAUSE
-        known, word = self._known, self._words[at].head
-        begins_clause = (
-            word in known.conjunctions
-            or word in known.coordinating
-            or word in known.pronouns
-            or word in known.prepositions
-            or word in known.determiners
-            or word in known.auxiliaries
+    def _is_no_conjunction(self, at: int) -> bool:
+        """Whether what elsewhere begins a clause does something else here."""
+        words, tongue = self._words, self._tongue
+        return (
+            is_moment(words, at, self._known)
+            or is_dutch_article(words, at, tongue)
+            or is_than_number(words, at)
+            or is_before_object(words, at, self._known)
+            or is_short_relative(words, at, tongue)
         )
-        if begins_clause or not self._known.conjunctions:
-            return CLAUSE
-        return LISTED
-
-    def _is_short_part(self, at: int) -> bool:
-        """Whether a conjunction and a word that is described behind a comma stand before it: Polish
-        `i każdy, | kto wybiera`, not `i poproś, | żeby`.
-        """
-        if at < 3 or self._words[at].kind != "conjunction":
-            return False
-        is_short = self._words[at - 2].kind == "coordinating"
-        announced = self._words[at - 1]
-        is_announced = announced.tail_kind in _ANNOUNCING
-        return is_short and (is_announced or announced.tail in self._known.indefinite)
-
-    def _ends_subordinate(self, at: int) -> bool:
-        """Whether a clause that a conjunction began ends before a place: `den man zu lange hält,
-        | vergisst es`.
-        """
-        begins = part_begins(self._words, at)
-        opening = self._words[begins : min(begins + 2, at - 1)]
-        return begins > 0 and any(word.kind == "conjunction" for word in opening)
 
 
 _LONE_MARKS = frozenset(("»", "«", "!", "?", ";", ":", "»,", "».", "♪", "♫", "–", "—", "-", "%"))

@@ -99,6 +99,7 @@ _PLURAL_VERBS = {
 GERMAN_VERB_ENDS = ("en", "st", "t", "te", "ten")
 _LONG = 4  # words
 _ASKING = frozenset(("ли",))  # Russian, behind the word that its clause asks about
+_NEITHER = frozenset(("né", "ni", "nem"))  # stand before each of the parts that they join
 _OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
 """Kinds of words that begin a part of several words."""
 
@@ -132,6 +133,9 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
         return Joined.NUMBERS
     if _is_second_participle(words, at, known, tongue):
         return Joined.WORDS
+    near = words[max(0, at - _LONG) : at]
+    if words[at].head in _NEITHER and any(one.head in _NEITHER for one in near):
+        return Joined.LONG_PHRASES  # `ni électricité | ni eau courante`
     return _parts_joined(words, at, known, tongue)
 
 

@@ -5,6 +5,7 @@ count.
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
+    COPULAS,
     INFLECTED,
     JOINING,
     LOOSE,
@@ -14,15 +15,18 @@ from mantisreed.subtitles.language.break_place import (
     PREPOSITION,
     UNIT,
     VERBS_LAST,
+    WELL,
     BreakPlace,
     Row,
     is_behind_short_clause,
+    is_infinitive,
     particle_pairs,
 )
 from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
+_WHOM = ("quien", "quienes")
 _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
 # What nouns and verbs hardly ever end with.
@@ -44,6 +48,10 @@ _ADJECTIVE_ENDS = {
         "ych",
         "ymi",
         "owej",
+        "owany",
+        "iony",
+        "owana",
+        "owane",
         "nej",
         "iej",
     ),
@@ -100,8 +108,10 @@ def _after_number(place: BreakPlace) -> float | None:
     further = place.next_word
     if following in known.coordinating and further is not None and further.is_number:
         return UNIT
-    if following in known.auxiliaries:
-        return PHRASE
+    is_verb = place.is_verb(following) and not following.endswith("ść")
+    is_date_before = place.tongue in SLAVIC and is_verb
+    if following in known.auxiliaries or is_date_before:
+        return PHRASE  # Polish `w dwa tysiące dwunastym | złapaliśmy`
     if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
         return 0.0
     # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
@@ -127,7 +137,12 @@ def _after_numbered(place: BreakPlace) -> float | None:
 
 
 def _in_pair(place: BreakPlace) -> float | None:
-    return PAIR - 6 if place.at in place.inside else None
+    following = place.next_word
+    if place.at not in place.inside:
+        return None
+    if following is not None and following.head in _WHOM and place.word.kind == "preposition":
+        return None  # `dar las gracias | a quienes`
+    return PAIR - 6
 
 
 def _after_determiner(place: BreakPlace) -> float | None:
@@ -195,6 +210,9 @@ def _after_particle(place: BreakPlace) -> float | None:
 def _after_preposition(place: BreakPlace) -> float | None:
     if place.word.head in place.known.relatives:
         return UNIT  # `in which`
+    is_copula = place.word.head in COPULAS.get(place.tongue, ())
+    if is_copula and place.tongue not in VERBS_LAST:
+        return 0.0  # `what they're waiting for | is`
     if place.begins_phrase and place.word.head not in place.known.determiners:
         return PREPOSITION  # `went out in the rain`
     return PAIR  # also `for that moment`, where `that` is no conjunction
@@ -312,6 +330,9 @@ def _after_degree(place: BreakPlace) -> float | None:
     if place.word.kind in (*JOINING, "pronoun"):
         # `how | that was found out`
         return PAIR if place.word.head in place.known.determiners else None
+    if place.before.tail in WELL and following is not None and place.word.kind == "of":
+        # `elle se gardera bien | de venir`, and not `bien | des livres`
+        return 0.0 if is_infinitive(following, place.tongue) else LOOSE
     if place.begins_phrase or (place.tongue in ROMANCE and place.word.kind == "determiner"):
         return LOOSE
     return PAIR - 4

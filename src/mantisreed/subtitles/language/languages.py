@@ -61,6 +61,8 @@ class LanguageWords:
     titles: frozenset[str] = frozenset()
     phrases: frozenset[str] = frozenset()
     relatives: frozenset[str] = frozenset()
+    asides: frozenset[str] = frozenset()
+    describing: frozenset[str] = frozenset()
     standing: frozenset[str] = frozenset()
     subjects: frozenset[str] = frozenset()
     negations: frozenset[str] = frozenset()
@@ -140,6 +142,8 @@ def words_of_language(tongue: str) -> LanguageWords:
         else:
             parts = written.split()
         sets[field.name] = frozenset(" ".join(part.split()) for part in parts if part.strip())
+    ordinals = product(*(table.get(key, "").split() for key in ("ordinals", "ordinal_endings")))
+    sets["numbers"] |= frozenset(map("".join, ordinals))
     return LanguageWords(**sets)
 
 

@@ -7,6 +7,8 @@ from itertools import product
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
+    COPULAS,
+    INFINITIVES,
     JOINING,
     LOOSE,
     PAIR,
@@ -15,12 +17,12 @@ from mantisreed.subtitles.language.break_place import (
     VERBS_LAST,
     BreakPlace,
     Row,
+    is_infinitive,
     is_subordinate,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
 from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
 from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
-from mantisreed.subtitles.language.word_facts import WordFacts
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
@@ -36,13 +38,6 @@ _CLITIC_ENDS = {
     "it": tuple(map("".join, product(("ar", "er", "ir"), ("li", "le", "lo", "la")))),
     "es": tuple(map("".join, product(("ar", "er", "ir"), ("los", "las", "lo", "la")))),
     "pt": ("-os", "-as", "-los", "-las", "-nos", "-nas"),
-}
-_OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
-_INFINITIVES = {
-    "fr": ("er", "ir", "oir", "ire", "dre"),
-    "es": tuple(map("".join, product(("ar", "er", "ir"), _OBJECTS_OF_VERBS))),
-    "it": ("are", "ere", "ire", "arsi", "ersi", "irsi"),
-    "pt": ("ar", "er", "ir"),
 }
 
 
@@ -82,6 +77,8 @@ def _particle(place: BreakPlace) -> float | None:
     following = place.next_word
     if following is not None and following.head in place.known.determiners:
         return None
+    if following is not None and following.head in place.known.relatives and not place.word.closes:
+        return None  # `the day | on which`
     is_adverb = place.word.head not in place.known.prepositions or place.word.closes
     if is_adverb or following is None:
         return PAIR
@@ -101,6 +98,9 @@ def _last_preposition(place: BreakPlace) -> float | None:
     if place.word.closes and place.tongue not in ROMANCE:
         return PAIR
     following = place.next_word
+    has_verb = following is not None and following.head in COPULAS.get(place.tongue, ())
+    if has_verb and place.tongue not in VERBS_LAST and not place.before.closes:
+        return PAIR  # `what they're waiting | for is`, Italian `quello che ha messo | su è`
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
     if is_particle and following is not None and following.kind in ("preposition", *JOINING):
         return PAIR
@@ -243,11 +243,6 @@ def _negation(place: BreakPlace) -> float | None:
     return None
 
 
-def is_infinitive(word: WordFacts, tongue: str) -> bool:
-    """Whether a word of a Romance language ends as infinitives do."""
-    return len(word.head) > 3 and word.head.endswith(_INFINITIVES.get(tongue, ()))
-
-
 def _infinitive(place: BreakPlace) -> float | None:
     """Romance `voulez | faire`, `supieron | decirme`: a bare infinitive hangs on the verb before
     it.
@@ -352,7 +347,7 @@ PRECEDING: tuple[Row, ...] = (
     Row("pronouns", _strong_subject, frozenset(("it", "es", "pt"))),
     Row("negations", _negation),
     Row("numbers", _number_behind_noun),
-    Row(None, _infinitive, frozenset(_INFINITIVES)),
+    Row(None, _infinitive, frozenset(INFINITIVES)),
     Row(None, _infinitive_with_sign, VERBS_LAST),
     Row(None, _last_verb, VERBS_LAST),
 )

@@ -1,0 +1,105 @@
+"""What it costs to break behind a comma or the like: a case a row, in the order in which they
+count.
+"""
+
+from mantisreed.subtitles.language.break_place import (
+    CLAUSE,
+    CONTENT,
+    JOINING,
+    LISTED,
+    LOOSE,
+    PHRASE,
+    BreakPlace,
+    Case,
+    decided,
+    part_begins,
+)
+
+DASHES = ("—", "–")
+"""Dashes between spaces, also behind a comma: Russian `показать, — | это`."""
+
+_ANNOUNCING = ("determiner", "quantifier", "pronoun", "adjective", "number")
+_THAT = ("that", "que", "che", "dass", "dat", "że", "что")
+
+
+def after_comma(place: BreakPlace) -> float:
+    """The penalty of a place behind a comma or the like."""
+    if not place.known.conjunctions:
+        return decided(BEHIND_COMMAS, place, CLAUSE)
+    # What no clause begins with may be the next of a list.
+    return decided(BEHIND_COMMAS, place, LISTED)
+
+
+def _is_short_part(place: BreakPlace) -> bool:
+    """Whether a conjunction and a word that is described behind the comma stand before it: Polish
+    `i każdy, | kto wybiera`, not `i poproś, | żeby`.
+    """
+    if place.at < 3 or place.word.kind != "conjunction":
+        return False
+    is_short = place.words[place.at - 2].kind == "coordinating"
+    announced = place.before
+    is_announced = announced.tail_kind in _ANNOUNCING or announced.tail in place.known.indefinite
+    return is_short and is_announced
+
+
+def _is_before_aside(place: BreakPlace) -> bool:
+    """Whether a word between two commas says little by itself: `that sentence, | though,`."""
+    word = place.word
+    is_empty = word.kind not in CONTENT or word.head in place.known.asides
+    is_inside = place.texts[place.at - 1] not in DASHES and place.next_word is not None
+    return word.closes and not word.ends_sentence and is_empty and is_inside
+
+
+def _is_behind_joining(place: BreakPlace) -> bool:
+    """Whether nothing but what joins stands before the comma: Spanish `y que, | sin embargo`."""
+    return place.at > 1 and place.before.tail in (*place.known.joins_words, *_THAT)
+
+
+def _is_just_behind_dash(place: BreakPlace) -> bool:
+    """Russian `— это, | в сущности, кольцо`."""
+    return place.at > 1 and place.texts[place.at - 2] in DASHES
+
+
+def _is_behind_aside(place: BreakPlace) -> bool:
+    """Spanish `y que, sin embargo, | cuenta`."""
+    return place.before.tail in place.known.asides and place.word.kind not in JOINING
+
+
+def _begins_description(place: BreakPlace) -> bool:
+    """`the man, | who sat on it, was me`, which ends better behind its clause."""
+    before = place.before
+    is_noun = before.tail_kind == "content" and (not place.capitalises_nouns or before.is_capital)
+    return is_noun and place.word.head in place.known.describing
+
+
+def _ends_subordinate(place: BreakPlace) -> bool:
+    """Whether a clause ends that a conjunction began: `den man zu lange hält, | vergisst es`."""
+    begins = part_begins(place.words, place.at)
+    opening = place.words[begins : place.at - 1]
+    is_relative = begins > 0 and place.words[begins].head in place.known.describing
+    return is_relative or any(word.kind == "conjunction" for word in opening)
+
+
+def _begins_clause(place: BreakPlace) -> bool:
+    known, word = place.known, place.word.head
+    return (
+        word in known.conjunctions
+        or word in known.coordinating
+        or word in known.pronouns
+        or word in known.prepositions
+        or word in known.determiners
+        or word in known.auxiliaries
+    )
+
+
+BEHIND_COMMAS: tuple[Case, ...] = (
+    Case(lambda place: place.starts_sentence, PHRASE),  # `Well, | we had gone` looks forgotten
+    Case(_is_short_part, PHRASE),
+    Case(_is_before_aside, LOOSE),
+    Case(_is_behind_joining, LOOSE),
+    Case(_is_just_behind_dash, LOOSE),
+    Case(_is_behind_aside, PHRASE),
+    Case(_begins_description, CLAUSE + 1),
+    Case(_ends_subordinate, CLAUSE),
+    Case(_begins_clause, CLAUSE),
+)
