@@ -33,6 +33,7 @@ from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, nee
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
 _FORGOTTEN = 5.0  # more, before the last word of a clause
 _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words before
+_LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _QUOTES = '"“”„«»'
 
@@ -157,7 +158,9 @@ class _Judge:
             return UNIT
         is_ending = self._words[at - 1].bare in self._known.may_end and not text[:1].isdigit()
         if self._words[at - 1].ends_sentence and not is_ending:
-            return UNIT  # the full stop of an abbreviation, which belongs to what follows
+            # The full stop of an abbreviation belongs to what follows; others have forgotten a
+            # capital letter: `on the raft. and the nets`.
+            return UNIT if self._may_be_abbreviation(at - 1) else after_comma(place)
         tight = max(tied_to_following(place), tied_to_preceding(place))
         if tight >= PLAIN:
             return tight
@@ -166,6 +169,12 @@ class _Judge:
         if self._words[at].closes:
             return loose + _FORGOTTEN
         return loose
+
+    def _may_be_abbreviation(self, at: int) -> bool:
+        """Whether a word with a full stop may be one that was made short."""
+        word = self._words[at].bare
+        is_listed = word in self._known.never_ends or not self._known.conjunctions
+        return is_listed or len(word) < _LONG_WORD or not word.isalpha()
 
     def _is_begun(self, at: int, begun: int) -> bool:
         """Whether a clause began one or two words before a place."""

@@ -69,14 +69,20 @@ def _begins_description(place: BreakPlace) -> bool:
     """`the man, | who sat on it, was me`, which ends better behind its clause."""
     before = place.before
     is_noun = before.tail_kind == "content" and (not place.capitalises_nouns or before.is_capital)
-    return is_noun and place.word.head in place.known.describing
+    opening = place.word
+    if opening.kind == "preposition" and place.next_word is not None:
+        opening = place.next_word  # German `die Schnur, | aus der sie gemacht sind`
+    return is_noun and opening.head in place.known.describing
 
 
 def _ends_subordinate(place: BreakPlace) -> bool:
     """Whether a clause ends that a conjunction began: `den man zu lange hält, | vergisst es`."""
     begins = part_begins(place.words, place.at)
     opening = place.words[begins : place.at - 1]
-    is_relative = begins > 0 and place.words[begins].head in place.known.describing
+    first = place.words[begins]
+    if first.kind == "preposition" and opening:
+        first = place.words[begins + 1]  # `die Schnur, aus der sie gemacht sind, | reißt`
+    is_relative = begins > 0 and first.head in place.known.describing
     return is_relative or any(word.kind == "conjunction" for word in opening)
 
 

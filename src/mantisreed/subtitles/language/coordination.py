@@ -200,8 +200,11 @@ def _is_clause(
     first = right[0]
     if _is_bare_verb(words, at, tongue) or is_verb(first, known, tongue):
         return True
-    if tongue in CAPITALISES_NOUNS and _ends_in_verb(right) and _is_clause_before(words, at):
-        return True
+    if tongue in CAPITALISES_NOUNS and _ends_in_verb(right):
+        # `ausgiebig bedauern und die Tiere gebeten haben`: such an end is no noun's
+        is_sure = len(right) > 2 and right[-1].kind == "auxiliary" and right[-1].closes
+        if is_sure or _is_clause_before(words, at):
+            return True
     if tongue == "nl" and _has_dutch_clauses(words, at, right, known):
         return True
     parts = right, _part_before(words, at)

@@ -213,8 +213,10 @@ def _after_preposition(place: BreakPlace) -> float | None:
     is_copula = place.word.head in COPULAS.get(place.tongue, ())
     if is_copula and place.tongue not in VERBS_LAST:
         return 0.0  # `what they're waiting for | is`
-    if place.begins_phrase and place.word.head not in place.known.determiners:
-        return PREPOSITION  # `went out in the rain`
+    following = place.next_word
+    is_about = place.word.kind == "preposition" and following is not None and following.is_number
+    if place.begins_phrase and place.word.head not in place.known.determiners and not is_about:
+        return PREPOSITION  # `went out in the rain`, and not `for about | five minutes`
     return PAIR  # also `for that moment`, where `that` is no conjunction
 
 
