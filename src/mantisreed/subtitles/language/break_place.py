@@ -209,6 +209,17 @@ def is_infinitive(word: WordFacts, tongue: str) -> bool:
     return len(word.head) > 3 and word.head.endswith(INFINITIVES.get(tongue, ()))
 
 
+def is_before_dutch_clause(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether a preposition belongs to the verb before it, and a clause follows: Dutch `er woonde
+    een man in | die door iedereen`; not `in die tijd`.
+    """
+    behind = words[at + 1 : at + 3]
+    if tongue != "nl" or len(behind) < 2 or behind[0].head not in ("die", "dat"):
+        return False
+    is_noun_before = at > 0 and words[at - 1].tail_kind == "content" and not words[at - 1].closes
+    return is_noun_before and behind[1].kind in ("preposition", "pronoun", "determiner")
+
+
 def is_dutch_article(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     """Whether Dutch `die` stands before its noun, where it begins no clause: `dat was die jongen`,
     and not `een vogel die vliegt`.

@@ -44,15 +44,27 @@ def _is_short_part(place: BreakPlace) -> bool:
 
 def _is_before_aside(place: BreakPlace) -> bool:
     """Whether a word between two commas says little by itself: `that sentence, | though,`."""
-    word = place.word
-    is_empty = word.kind not in CONTENT or word.head in place.known.asides
-    is_inside = place.texts[place.at - 1] not in DASHES and place.next_word is not None
-    return word.closes and not word.ends_sentence and is_empty and is_inside
+    asides, word, following = place.known.asides, place.word, place.next_word
+    if following is None or place.texts[place.at - 1] in DASHES:
+        return False
+    if not word.closes:
+        # Spanish `Lo que recuerdo, | sin embargo,`
+        is_one = word.kind in ("preposition", "of") or place.at + 1 in place.inside
+        return following.head in asides and following.ends_clause and is_one
+    is_empty = word.kind not in CONTENT or word.head in asides
+    return not word.ends_sentence and is_empty
 
 
 def _is_behind_joining(place: BreakPlace) -> bool:
-    """Whether nothing but what joins stands before the comma: Spanish `y que, | sin embargo`."""
-    return place.at > 1 and place.before.tail in (*place.known.joins_words, *_THAT)
+    """Whether nothing but what joins stands before the comma: Spanish `y que, | sin embargo`,
+    Polish `, choć, | o ile`.
+    """
+    before = place.before.tail
+    if place.at < 2 or before in place.known.asides:
+        return False
+    is_alone = part_begins(place.words, place.at) == place.at - 1
+    is_conjunction = is_alone and place.before.tail_kind == "conjunction"
+    return is_conjunction or before in (*place.known.joins_words, *_THAT)
 
 
 def _is_just_behind_dash(place: BreakPlace) -> bool:

@@ -18,6 +18,7 @@ from mantisreed.subtitles.language.break_place import (
     WELL,
     BreakPlace,
     Row,
+    is_before_dutch_clause,
     is_behind_short_clause,
     is_infinitive,
     particle_pairs,
@@ -109,7 +110,7 @@ def _after_number(place: BreakPlace) -> float | None:
     if following in known.coordinating and further is not None and further.is_number:
         return UNIT
     is_verb = place.is_verb(following) and not following.endswith("ść")
-    is_date_before = place.tongue in SLAVIC and is_verb
+    is_date_before = place.tongue == "pl" and is_verb
     if following in known.auxiliaries or is_date_before:
         return PHRASE  # Polish `w dwa tysiące dwunastym | złapaliśmy`
     if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
@@ -208,6 +209,8 @@ def _after_particle(place: BreakPlace) -> float | None:
 
 
 def _after_preposition(place: BreakPlace) -> float | None:
+    if is_before_dutch_clause(place.words, place.at - 1, place.tongue):
+        return 0.0
     if place.word.head in place.known.relatives:
         return UNIT  # `in which`
     is_copula = place.word.head in COPULAS.get(place.tongue, ())
@@ -309,12 +312,18 @@ def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
     return PHRASE
 
 
+def _after_negation(place: BreakPlace) -> float | None:
+    """German `so gut wie nie | zu Gesicht`, Dutch `vertelde me nooit | hoe`."""
+    kind = place.word.kind
+    if place.before.tail not in _NEGATIONS or kind not in ("preposition", "conjunction"):
+        return None
+    return PLAIN if kind == "preposition" else 0.0
+
+
 def _after_auxiliary(place: BreakPlace) -> float | None:
     kind = place.word.kind
     if is_behind_short_clause(place):
         return 0.0
-    if place.before.tail in _NEGATIONS and kind == "preposition":
-        return PLAIN  # `so gut wie nie | zu Gesicht`
     if kind in JOINING and place.word.head in place.known.degree:
         return LOOSE  # `était | si épais que`
     if kind in JOINING:
@@ -451,6 +460,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("indefinite", _after_indefinite),
     Row("pronouns", _after_pronoun),
     Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
+    Row("auxiliaries", _after_negation, VERBS_LAST),
     Row("auxiliaries", _after_auxiliary),
     Row("with_participle", _with_participle),
     Row("degree", _after_degree),

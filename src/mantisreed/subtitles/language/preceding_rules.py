@@ -17,6 +17,7 @@ from mantisreed.subtitles.language.break_place import (
     VERBS_LAST,
     BreakPlace,
     Row,
+    is_before_dutch_clause,
     is_infinitive,
     is_subordinate,
 )
@@ -101,6 +102,8 @@ def _last_preposition(place: BreakPlace) -> float | None:
     has_verb = following is not None and following.head in COPULAS.get(place.tongue, ())
     if has_verb and place.tongue not in VERBS_LAST and not place.before.closes:
         return PAIR  # `what they're waiting | for is`, Italian `quello che ha messo | su è`
+    if is_before_dutch_clause(place.words, place.at, place.tongue):
+        return PAIR
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
     if is_particle and following is not None and following.kind in ("preposition", *JOINING):
         return PAIR
@@ -306,6 +309,8 @@ def _ends_dutch_clause(place: BreakPlace) -> bool:
         is_last = following.closes and following.kind in ("content", "auxiliary")
         return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
     is_verbal = place.is_verb(head) or head.endswith(("en", "t"))
+    if following.head == "zonder" and head.endswith("en"):
+        return True  # `niet langs een schoenmaker | lopen zonder het gevoel`
     return is_verbal and following.kind == "coordinating" and is_subordinate(place)
 
 
