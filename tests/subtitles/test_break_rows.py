@@ -350,6 +350,7 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("en", "the path that goes round the pool ^ is wet", "the path round the pool ^ is wet"),
         ("en", "a fence that nobody ^ had mended stood", "a thing that nobody ^ mends is"),
         ("en", "all asleep on the raft. ^ and the nets", "on approx. ^ two rafts"),
+        ("en", "lift the thread ^ off the needle", "lift the thread off ^ the needle"),
         ("en", "more rain ^ than it kept out", "it rained more often ^ than it did"),
         ("en", "When the tide came in, ^ terns rose", "The tide came in, ^ terns rose"),
         ("en", "Whenever it rains, ^ gulls come", "the man with the dog, ^ who waits, came"),
