@@ -357,6 +357,8 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("de", "Der Wirt, der hier sitzt, ^ kennt", "Guten Tag, der Wirt, ^ der hier sitzt,"),
         ("de", "lange bedauern ^ und die Gänse gewarnt haben,", "Rallen ^ und die Gänse"),
         ("de", "das Seil, an dem es hängt, ^ riss", "und das Seil, ^ an dem es hängt, riss"),
+        ("de", "kam nie an, ^ obwohl er, wie", "kam nie an, obwohl er, ^ wie"),
+        ("de", "als sie zehn Jahre alt war ^ und rief", "als sie zehn Jahre alt ^ war und rief"),
         ("de", "die Wiese links davon ^ nannten wir", "die Wiese links ^ davon nannten wir"),
         ("de", "es war dunkel ^ als er kam", "weil er mehr wiegt ^ als er soll"),
         ("fr", "une nuit si froide ^ que personne", "une nuit ^ si froide que personne"),

@@ -19,6 +19,7 @@ DASHES = ("—", "–")
 """Dashes between spaces, also behind a comma: Russian `показать, — | это`."""
 
 _ANNOUNCING = ("determiner", "quantifier", "pronoun", "adjective", "number")
+_JUST_BEGUN = 2  # words; so short a beginning of a clause goes on behind what interrupts it
 _THAT = ("that", "que", "che", "dass", "dat", "że", "что")
 
 
@@ -62,9 +63,10 @@ def _is_behind_joining(place: BreakPlace) -> bool:
     before = place.before.tail
     if place.at < 2 or before in place.known.asides:
         return False
-    is_alone = part_begins(place.words, place.at) == place.at - 1
-    is_conjunction = is_alone and place.before.tail_kind == "conjunction"
-    return is_conjunction or before in (*place.known.joins_words, *_THAT)
+    # Also German `, obwohl er, | soweit man wusste`.
+    part = place.words[part_begins(place.words, place.at) : place.at]
+    is_begun = part[0].kind == "conjunction" and part[-1].tail_kind in ("conjunction", "pronoun")
+    return (is_begun and len(part) <= _JUST_BEGUN) or before in (*place.known.joins_words, *_THAT)
 
 
 def _is_just_behind_dash(place: BreakPlace) -> bool:

@@ -291,7 +291,9 @@ def _last_verb(place: BreakPlace) -> float | None:
     is_behind_noun = place.before.is_capital and word.head.endswith(("en", "t", "te"))
     is_behind_object = place.before.tail in place.known.object_pronouns
     is_behind_object = is_behind_object and word.head.endswith("en")
-    ends_before_and = goes_on and (is_behind_noun or is_behind_object)
+    # `als ich sechs Jahre alt | war und`
+    is_last_auxiliary = word.kind == "auxiliary" and is_subordinate(place)
+    ends_before_and = goes_on and (is_behind_noun or is_behind_object or is_last_auxiliary)
     if word.closes or ends_before_and or _ends_dutch_clause(place):
         return LOOSE + 4
     return None
