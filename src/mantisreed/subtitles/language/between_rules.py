@@ -9,7 +9,6 @@ from mantisreed.subtitles.language.break_place import (
     COMPARING,
     CONJUNCTION,
     CONTENT,
-    COPULAS,
     JOINING,
     LOOSE,
     PAIR,
@@ -23,6 +22,7 @@ from mantisreed.subtitles.language.break_place import (
     decided,
     is_before_object,
     is_behind_short_clause,
+    is_copula,
     is_dutch_article,
     is_infinitive,
     is_short_relative,
@@ -35,10 +35,10 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 
 _SHORT = 6  # letters
 # Before the verb of a sentence that a clause has interrupted; it begins anew there.
-RESUMED = CONJUNCTION + 2
+_RESUMED = CONJUNCTION + 2
 _THAN_OF = {"de": "als", "nl": "dan"}
 _MORE = ("mehr", "weniger", "meer", "minder")
-_LESS = ("lieber", "besser", "größer", "kleiner", "liever", "beter", "groter", "kleiner")
+_LESS = ("lieber", "besser", "größer", "kleiner", "liever", "beter", "groter")
 _OFTEN = ("often", "easily", "quickly", "slowly")
 # That a clause begins with behind their preposition.
 _RELATIVES = {"en": ("which", "whom", "whose"), "es": ("quien", "quienes", "cuyo", "cuya")}
@@ -93,8 +93,7 @@ def _is_described(place: BreakPlace) -> bool:
 
 def _ends_relative_clause(place: BreakPlace) -> bool:
     """Whether the verb of the sentence follows: `the question that a careful person | asks is`."""
-    following = place.next_word
-    has_verb = following is not None and following.head in COPULAS["en"]
+    has_verb = is_copula(place.next_word, place.tongue)
     return place.tongue == "en" and has_verb and not place.word.closes
 
 
@@ -238,26 +237,22 @@ def _before_auxiliary(place: BreakPlace) -> float:
     is_chain = place.before.tail in place.known.auxiliaries
     if is_chain and not is_behind_short_clause(place):
         return LOOSE
-    return RESUMED if _is_behind_relative(place) else PHRASE - 1
+    return _RESUMED if _is_behind_relative(place) else PHRASE - 1
 
 
 def _is_behind_relative(place: BreakPlace) -> bool:
     """Whether the verb behind a place is that of a sentence which a clause has interrupted: `the
     line that runs down the coast | is wrong`.
     """
-    begins = part_begins(place.words, place.at)
-    opened = None
-    for number in range(place.at - 1, begins, -1):
-        word = place.words[number]
-        if word.kind in JOINING or word.head in place.known.describing:
-            opened = number
-            break
-    if opened is None or opened == place.at - 1:
+    describing, words = place.known.describing, place.words
+    behind = range(place.at - 1, part_begins(words, place.at), -1)
+    openings = (at for at in behind if words[at].kind in JOINING or words[at].head in describing)
+    opened = next(openings, place.at - 1)
+    inside = words[opened + 1 : place.at]
+    word = words[opened]
+    is_described = word.head == "that" or word.head in describing
+    if not inside or not is_described or words[opened - 1].tail_kind == "auxiliary":
         return False
-    word, noun = place.words[opened], place.words[opened - 1]
-    if word.head not in (*place.known.describing, "that") or noun.tail_kind == "auxiliary":
-        return False
-    inside = place.words[opened + 1 : place.at]
     is_subject = word.head in ("que", "qu") and place.tongue == "fr"
     if place.tongue in ROMANCE and inside[0].kind == "content" and not is_subject:
         return True  # Portuguese `as pessoas que passeiam`: nothing but a verb follows at once
@@ -399,7 +394,7 @@ BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
 BEFORE_CONTENT: tuple[Case, ...] = (
     Case(lambda place: place.capitalises_nouns, _german_content),
     Case(_is_described, LOOSE + 4),
-    Case(_is_resuming, RESUMED),
+    Case(_is_resuming, _RESUMED),
     Case(_is_last_verb, PLAIN),
     Case(_is_verbal, PHRASE),
     Case(_is_behind_bare_noun, LOOSE),

@@ -168,6 +168,13 @@ def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     return False
 
 
+def is_copula(word: WordFacts | None, tongue: str) -> bool:
+    """Whether a word is a form of `to be`, in languages where it is nothing else: Dutch `zijn` is
+    `his` as well.
+    """
+    return word is not None and tongue not in VERBS_LAST and word.head in COPULAS.get(tongue, ())
+
+
 def is_behind_short_clause(place: BreakPlace) -> bool:
     """Whether the verb of a sentence stands behind a clause that ends with `do`: `the first thing
     we do | is listen`.
@@ -175,12 +182,13 @@ def is_behind_short_clause(place: BreakPlace) -> bool:
     return place.before.tail in ("do", "does", "did") and place.word.head in COPULAS["en"]
 
 
-_THAN = ("than", "als", "dan")  # before a number, where they begin no clause
+THAN = ("than", "als", "dan")
+"""What one is compared by; before a number they begin no clause."""
 
 
 def is_than_number(words: Sequence[WordFacts], at: int) -> bool:
     """Whether a number is compared with: `fewer than three`, German `mehr als zehn`."""
-    return words[at].head in _THAN and at + 1 < len(words) and words[at + 1].is_number
+    return words[at].head in THAN and at + 1 < len(words) and words[at + 1].is_number
 
 
 def is_before_object(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:

@@ -2,6 +2,8 @@
 count.
 """
 
+from collections.abc import Sequence
+
 from mantisreed.subtitles.language.break_place import (
     CLAUSE,
     CONTENT,
@@ -14,6 +16,7 @@ from mantisreed.subtitles.language.break_place import (
     decided,
     part_begins,
 )
+from mantisreed.subtitles.language.word_facts import WordFacts
 
 DASHES = ("—", "–")
 """Dashes between spaces, also behind a comma: Russian `показать, — | это`."""
@@ -79,24 +82,27 @@ def _is_behind_aside(place: BreakPlace) -> bool:
     return place.before.tail in place.known.asides and place.word.kind not in JOINING
 
 
+def _describes(place: BreakPlace, part: Sequence[WordFacts]) -> bool:
+    """Whether words begin a clause that describes a noun, also with a preposition before it: German
+    `die Schnur, | aus der sie gemacht sind, | reißt`.
+    """
+    is_behind_preposition = part[0].kind == "preposition" and len(part) > 1
+    first = part[1] if is_behind_preposition else part[0]
+    return first.head in place.known.describing
+
+
 def _begins_description(place: BreakPlace) -> bool:
     """`the man, | who sat on it, was me`, which ends better behind its clause."""
     before = place.before
     is_noun = before.tail_kind == "content" and (not place.capitalises_nouns or before.is_capital)
-    opening = place.word
-    if opening.kind == "preposition" and place.next_word is not None:
-        opening = place.next_word  # German `die Schnur, | aus der sie gemacht sind`
-    return is_noun and opening.head in place.known.describing
+    return is_noun and _describes(place, place.words[place.at : place.at + 2])
 
 
 def _ends_subordinate(place: BreakPlace) -> bool:
     """Whether a clause ends that a conjunction began: `den man zu lange hält, | vergisst es`."""
     begins = part_begins(place.words, place.at)
     opening = place.words[begins : place.at - 1]
-    first = place.words[begins]
-    if first.kind == "preposition" and opening:
-        first = place.words[begins + 1]  # `die Schnur, aus der sie gemacht sind, | reißt`
-    is_relative = begins > 0 and first.head in place.known.describing
+    is_relative = begins > 0 and _describes(place, place.words[begins : place.at])
     return is_relative or any(word.kind == "conjunction" for word in opening)
 
 

@@ -5,7 +5,6 @@ count.
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
-    COPULAS,
     INFLECTED,
     JOINING,
     LOOSE,
@@ -20,6 +19,7 @@ from mantisreed.subtitles.language.break_place import (
     Row,
     is_before_dutch_clause,
     is_behind_short_clause,
+    is_copula,
     is_infinitive,
     particle_pairs,
 )
@@ -109,9 +109,11 @@ def _after_number(place: BreakPlace) -> float | None:
     further = place.next_word
     if following in known.coordinating and further is not None and further.is_number:
         return UNIT
-    is_verb = place.is_verb(following) and not following.endswith("ść")
-    is_date_before = place.tongue == "pl" and is_verb
-    if following in known.auxiliaries or is_date_before:
+    # Nouns in `ść` end as infinitives do.
+    is_behind_date = (
+        place.tongue == "pl" and place.is_verb(following) and not following.endswith("ść")
+    )
+    if following in known.auxiliaries or is_behind_date:
         return PHRASE  # Polish `w dwa tysiące dwunastym | złapaliśmy`
     if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
         return 0.0
@@ -138,9 +140,9 @@ def _after_numbered(place: BreakPlace) -> float | None:
 
 
 def _in_pair(place: BreakPlace) -> float | None:
-    following = place.next_word
     if place.at not in place.inside:
         return None
+    following = place.next_word
     if following is not None and following.head in _WHOM and place.word.kind == "preposition":
         return None  # `dar las gracias | a quienes`
     return PAIR - 6
@@ -213,8 +215,7 @@ def _after_preposition(place: BreakPlace) -> float | None:
         return 0.0
     if place.word.head in place.known.relatives:
         return UNIT  # `in which`
-    is_copula = place.word.head in COPULAS.get(place.tongue, ())
-    if is_copula and place.tongue not in VERBS_LAST:
+    if is_copula(place.word, place.tongue):
         return 0.0  # `what they're waiting for | is`
     following = place.next_word
     is_about = place.word.kind == "preposition" and following is not None and following.is_number
@@ -341,9 +342,9 @@ def _after_degree(place: BreakPlace) -> float | None:
     if place.word.kind in (*JOINING, "pronoun"):
         # `how | that was found out`
         return PAIR if place.word.head in place.known.determiners else None
-    if place.before.tail in WELL and following is not None and place.word.kind == "of":
-        # `elle se gardera bien | de venir`, and not `bien | des livres`
-        return 0.0 if is_infinitive(following, place.tongue) else LOOSE
+    is_behind_well = place.before.tail in WELL and place.word.kind == "of"
+    if is_behind_well and following is not None and is_infinitive(following, place.tongue):
+        return 0.0  # `elle se gardera bien | de venir`, and not `bien | des livres`
     if place.begins_phrase or (place.tongue in ROMANCE and place.word.kind == "determiner"):
         return LOOSE
     return PAIR - 4

@@ -7,17 +7,18 @@ from itertools import product
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
-    COPULAS,
     INFINITIVES,
     JOINING,
     LOOSE,
     PAIR,
     PLAIN,
+    THAN,
     UNIT,
     VERBS_LAST,
     BreakPlace,
     Row,
     is_before_dutch_clause,
+    is_copula,
     is_infinitive,
     is_subordinate,
 )
@@ -33,7 +34,6 @@ _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
 _SUBJECTS_TOO = {"en": ("you",), "nl": ("je", "jullie", "u", "ze", "het"), "de": ("sie", "es")}
 # Kinds of words that follow an object, and hardly ever a subject.
 _BEHIND_OBJECTS = ("conjunction", "preposition", "infinitive", "determiner", "number")
-_THAN = ("than", "als", "dan")
 # Infinitives with a pronoun for what is many.
 _CLITIC_ENDS = {
     "it": tuple(map("".join, product(("ar", "er", "ir"), ("li", "le", "lo", "la")))),
@@ -99,8 +99,7 @@ def _last_preposition(place: BreakPlace) -> float | None:
     if place.word.closes and place.tongue not in ROMANCE:
         return PAIR
     following = place.next_word
-    has_verb = following is not None and following.head in COPULAS.get(place.tongue, ())
-    if has_verb and place.tongue not in VERBS_LAST and not place.before.closes:
+    if is_copula(following, place.tongue) and not place.before.closes:
         return PAIR  # `what they're waiting | for is`, Italian `quello che ha messo | su è`
     if is_before_dutch_clause(place.words, place.at, place.tongue):
         return PAIR
@@ -115,7 +114,7 @@ def _trailing(place: BreakPlace) -> float | None:
     belongs to what it follows, unless it begins what comes: `there is`, `now we`.
     """
     word, following = place.word, place.next_word
-    if place.before.closes or (following is not None and following.head in _THAN):
+    if place.before.closes or (following is not None and following.head in THAN):
         return None  # `mehr als zehn`
     if word.closes or following is None:
         return LOOSE
