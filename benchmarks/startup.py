@@ -2,7 +2,7 @@
 
     python benchmarks/startup.py [--runs N]
 
-Prints the median of N runs each, taken in turn, and their ratio. Target: at most 3.
+Prints the median of N runs each, taken in turn, and their ratio. Target: at most 2.5.
 """
 
 import argparse

@@ -17,7 +17,7 @@ from mantisreed.version import __version__
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Collection, Sequence
     from types import ModuleType
     from typing import Any, NoReturn
 
@@ -122,7 +122,8 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         from mantisreed.cli.completing import complete, words_so_far
 
         complete(_parser(words_so_far()))
-    parser = _parser(given)
+    # A parser of its own for each of some forty commands took most of the time of `--help`.
+    parser = _parser(given, [name for name in COMMANDS if name in given])
     values = vars(parser.parse_args(given))
     command = values.pop("command")
     console = Console(
@@ -190,8 +191,10 @@ def _asked(module: "ModuleType", values: "dict[str, Any]") -> "Any":
     return module.Arguments(**chosen)
 
 
-def _parser(given: "Sequence[str]") -> _Parser:
-    """The parser; only the command that is asked for gets its own arguments."""
+def _parser(given: "Sequence[str]", names: "Collection[str]" = tuple(COMMANDS)) -> _Parser:
+    """The parser, which knows commands by their names; those that are asked for get their own
+    arguments.
+    """
     parser = _Parser(
         prog="mantisreed",
         description="Recordings in, timestamped transcripts and subtitles out, by whichever "
@@ -206,7 +209,8 @@ def _parser(given: "Sequence[str]") -> _Parser:
     commands = parser.add_subparsers(
         dest="command", metavar="COMMAND", required=True, help=argparse.SUPPRESS, prog="mantisreed"
     )
-    for name, (folder, summary) in COMMANDS.items():
+    for name in names:
+        folder, summary = COMMANDS[name]
         command = commands.add_parser(
             name, description=summary, formatter_class=_help_formatter, add_help=False
         )
