@@ -4,6 +4,7 @@ from collections.abc import Container
 
 import pytest
 
+from mantisreed.subtitles.language.auxiliary_rules import AFTER_AUXILIARIES
 from mantisreed.subtitles.language.between_rules import BEFORE_CONJUNCTIONS, BEFORE_CONTENT
 from mantisreed.subtitles.language.break_place import (
     LOOSE,
@@ -15,7 +16,7 @@ from mantisreed.subtitles.language.break_place import (
     Case,
     Row,
 )
-from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.breaks import break_penalties, breaks_of
 from mantisreed.subtitles.language.comma_rules import BEHIND_COMMAS
 from mantisreed.subtitles.language.following_rules import FOLLOWING
 from mantisreed.subtitles.language.languages import english_forms, words_of_language
@@ -58,11 +59,14 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "a quarter past ^ four", PAIR),
         ("en", "stood there for ^ about six weeks", PAIR),
     ],
-    "_after_negation": [
+    "after_negation": [
         ("de", "man sie so gut wie nie ^ zu Gesicht", PLAIN),
         ("nl", "ze vertelde me nooit ^ hoe ze heette", 0.0),
     ],
-    "_after_particle": [("en", "turned off ^ the light", PLAIN - 2)],
+    "_after_particle": [
+        ("en", "turned off ^ the light", PLAIN - 2),
+        ("en", "she has given up ^ counting them", LOOSE + 4),
+    ],
     "_after_pronoun_object": [
         ("en", "half of you ^ have slept", 0.0),
         ("de", "müssen wir ^ noch die Netze", 0.0),
@@ -74,15 +78,17 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("fr", "et il ^ n'y en avait plus", PAIR),
         ("de", "dass ich ^ auf dem Deich stand", PLAIN),
     ],
-    "_after_auxiliary_with_last_verb": [
+    "after_auxiliary_with_last_verb": [
         ("de", "der hat ^ gegessen.", PAIR),
         ("de", "wir haben ^ schon einmal gefangen", PHRASE),
     ],
-    "_after_auxiliary": [("en", "have ^ seen", PAIR), ("fr", "nous avions ^ posé", PAIR)],
+    "after_auxiliary": [("en", "have ^ seen", PAIR), ("fr", "nous avions ^ posé", PAIR)],
     "_with_participle": [("en", "the reason I keep ^ coming back", PAIR)],
     "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "it was only ^ that one", PAIR)],
     "_after_quantifier": [("en", "all ^ birds", PAIR - 4), ("en", "neither ^ net", PAIR - 4)],
     "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
+    "_after_attributive": [("en", "of their ringing ^ lives out there", PAIR - 4)],
+    "_after_floating": [("en", "the nets had both ^ been mended", PAIR)],
     "_after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
     "_after_adverb": [("en", "slowly ^ walking", LOOSE)],
     "_after_inflected_adjective": [
@@ -143,6 +149,15 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "Gleis ^ sieben.", PAIR),
     ],
     "_infinitive": [("fr", "vous comptez ^ faire", LOOSE), ("es", "supieron ^ decirme", LOOSE)],
+    "_slavic_infinitive": [
+        ("ru", "туман начнёт ^ собираться", LOOSE),
+        ("pl", "rybacy zaczęli ^ krzyczeć", LOOSE),
+    ],
+    "_behind_range": [
+        ("de", "auf sechs ^ bis sieben Netze", UNIT),
+        ("pl", "sześć ^ do siedmiu łodzi", UNIT),
+    ],
+    "_usted": [("es", "no se marchó ^ usted nunca", PAIR)],
     "_infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
     "_trailing": [
         ("en", "somebody used to sit ^ there half the night", LOOSE),
@@ -161,6 +176,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "nasse Füße ^ bekommen und gelacht", LOOSE + 4),
         ("nl", "nog geen tijd ^ gehad om te eten", LOOSE + 4),
         ("nl", "dat onder de weegschaal ^ ligt en kijk", LOOSE + 4),
+        ("de", "wegen der Kälte behandelt ^ werden musste.", LOOSE + 4),
     ],
 }
 
@@ -220,8 +236,21 @@ CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
         ],
     ),
     (
+        AFTER_AUXILIARIES,
+        [
+            ("en", "the first thing we do ^ is listen"),
+            ("fr", "on verra si c'était ^ ce que l'on croyait"),
+            ("en", "the sound they had ^ both been hearing"),
+            ("fr", "la nuit était ^ si épaisse que"),
+            ("en", "the tide was ^ where we had left it"),
+            ("en", "the nets are ^ in the shed"),
+        ],
+    ),
+    (
         BEFORE_CONJUNCTIONS,
         [
+            ("fr", "ils n'ont eu ^ que quelques jours"),
+            ("ru", "большая часть ^ которого касалась"),
             ("fr", "une nuit ^ si froide que personne"),
             ("en", "who was there ^ that night"),
             ("nl", "dat was ^ die jongen"),
@@ -262,6 +291,12 @@ def test_each_case_decides_its_example(number: int) -> None:
     ("language", "better", "worse"),
     [
         ("en", "ask her ^ about almost anything", "ask her about ^ almost anything"),
+        ("en", "the old master ^ has once again called", "master has ^ once again called"),
+        ("en", "over the mud in May ^ has lost", "over the mud in ^ May has"),
+        ("it", "l'unica via d'uscita ^ quando la marea", "l'unica via ^ d'uscita quando"),
+        ("fr", "personne ne savait ^ ce qu'il y avait", "personne ^ ne savait ce"),
+        ("fr", "de la brume dans l'air ^ et des bancs de glace", "dans l'air et ^ des bancs"),
+        ("en", "it is ^ the third such storm", "it is the third ^ such storm"),
         ("en", "know all this ^ without ever asking", "know all ^ this without ever asking"),
         ("de", "das ^ seit Wochen niemand", "das seit ^ Wochen niemand"),
         ("de", "habt ihr ^ heute angefangen", "habt ^ ihr heute angefangen"),
@@ -400,6 +435,27 @@ def test_a_clause_that_has_just_begun_is_not_torn_from_its_conjunction() -> None
     penalties = break_penalties(text.split(), "de")
     before_and, behind_verb = penalties[6], penalties[8]
     assert behind_verb - before_and >= 10.0
+
+
+@pytest.mark.parametrize(
+    ("language", "torn", "whole"),
+    [
+        # A clause has just begun, and one is over.
+        ("en", "it came so late that the ice ^ was gone", "so late that the ice was gone ^ by May"),
+        # But a noun stands before the clause that describes it, and a whole clause does.
+        ("fr", "il est parti, et le garçon, ^ qui dormait,", "le garçon est parti, ^ qui dormait,"),
+        ("de", "sie ging, und der Junge, ^ der schlief,", "sie ging zum Jungen, ^ der schlief,"),
+    ],
+)
+def test_a_cue_ends_with_no_clause_that_has_just_begun(
+    language: str, torn: str, whole: str
+) -> None:
+    def more(marked: str) -> float:
+        before, _, behind = marked.partition(" ^ ")
+        breaks = breaks_of([*before.split(), *behind.split()], language)
+        return breaks.more_of_cues[len(before.split())]
+
+    assert more(torn) > more(whole) == 0.0
 
 
 def test_english_verbs_have_all_their_forms() -> None:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.language.break_place import CLAUSE, SENTENCE
-from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.breaks import Breaks, breaks_of
 from mantisreed.subtitles.lines import RULE, broken_into_lines, line_of
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.rules import LayoutRules
@@ -87,8 +87,9 @@ def lay_out(
     )
     if not tokens.words:
         return []
-    penalties = break_penalties(tokens.texts, language, tokens.is_glued)
-    shape = _Shape(tokens, penalties, rules, np.inf if until is None else until)
+    breaks = breaks_of(tokens.texts, language, tokens.is_glued)
+    penalties = breaks.of_lines
+    shape = _Shape(tokens, breaks, rules, np.inf if until is None else until)
     spans = list(shape.best_spans())
     broken = [_lines_of(tokens, penalties, rules, first, last) for first, last in spans]
     widths = [sum(map(text_width, lines)) for lines in broken]
@@ -139,16 +140,15 @@ def _turns_of(tokens: CueTokens, first: int, last: int) -> tuple[Turn, ...]:
 class _Shape:
     """What every possible cue would cost, and the cheapest chain of them."""
 
-    def __init__(
-        self, tokens: CueTokens, penalties: Sequence[float], rules: LayoutRules, until: float
-    ) -> None:
+    def __init__(self, tokens: CueTokens, breaks: Breaks, rules: LayoutRules, until: float) -> None:
         self._rules = rules
         self._count = len(tokens.words)
         self.starts: Floats = _in_times(tokens, rules)
         self._starts: Floats = np.array([word.start for word in tokens.words])
         self._ends: Floats = np.array([word.end for word in tokens.words])
         self._runs: Ints = np.array(tokens.run)
-        self._penalties: Floats = np.array([*penalties, 0.0])
+        self._penalties: Floats = np.array([*breaks.of_lines, 0.0])
+        self._more_of_cues: Floats = np.array([*breaks.more_of_cues, 0.0])
         self._spaces: Ints = np.array([0 if glued else 1 for glued in tokens.is_glued])
         widths = np.array(list(map(text_width, tokens.texts))) + self._spaces
         self._edges: Ints = np.concatenate(([0], np.cumsum(widths)))
@@ -161,7 +161,9 @@ class _Shape:
         ends = np.where(self._penalties[:-1] <= SENTENCE, places, 0)
         self._last_ends: Ints = np.maximum.accumulate(ends)
         is_last = np.append(self._runs[1:] != self._runs[:-1], True)
-        self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
+        # Where a cue has to end, it ends well.
+        self._penalties[1:][is_last] = 0.0
+        self._more_of_cues[1:][is_last] = 0.0
         # Where another speaker begins before this one has ended, both are seen at once.
         following = np.append(self._starts[1:], until)
         self._speakers = tokens.speakers
@@ -273,7 +275,8 @@ class _Shape:
         pauses = np.zeros(self._count + 1)
         pauses[1:-1] = self._starts[1:] - self._ends[:-1]
         is_long = pauses > _PAUSE
-        cue_breaks = self._penalties + (CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
+        penalties = self._penalties + self._more_of_cues
+        cue_breaks = penalties + (CUE_BREAK - 1.0) * np.maximum(penalties - CLAUSE, 0.0)
         cue_breaks = np.where(
             is_long, np.minimum(_AT_PAUSE * cue_breaks, _MOST_AT_PAUSE), cue_breaks
         )

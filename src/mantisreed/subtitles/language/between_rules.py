@@ -24,13 +24,14 @@ from mantisreed.subtitles.language.break_place import (
     is_behind_short_clause,
     is_copula,
     is_dutch_article,
+    is_french_only,
     is_infinitive,
     is_short_relative,
     is_than_number,
     part_begins,
 )
 from mantisreed.subtitles.language.coordination import Joined, is_verb, joined_by
-from mantisreed.subtitles.language.languages import ROMANCE
+from mantisreed.subtitles.language.languages import ROMANCE, SLAVIC
 from mantisreed.subtitles.language.word_facts import WordFacts
 
 _SHORT = 6  # letters
@@ -210,6 +211,8 @@ def _is_clause_of(place: BreakPlace) -> bool:
     if len(behind) < 2:
         return False
     has_article = behind[0].head in place.known.determiners
+    if place.word.tail_kind not in ("of", "preposition"):
+        return False  # Italian `via | d'uscita quando`
     return behind[0].kind == "conjunction" or (has_article and behind[1].kind == "conjunction")
 
 
@@ -338,6 +341,18 @@ def _is_before_object(place: BreakPlace) -> bool:
     return is_before_object(place.words, place.at, place.known)
 
 
+def _is_french_only(place: BreakPlace) -> bool:
+    return is_french_only(place.words, place.at, place.tongue)
+
+
+def _is_slavic_genitive(place: BreakPlace) -> bool:
+    """Whether a Slavic relative pronoun belongs to the noun before it: its clause has begun, as
+    there is no comma.
+    """
+    is_relative = place.word.head.startswith(("котор", "któr"))
+    return place.tongue in SLAVIC and is_relative and place.before.tail_kind == "content"
+
+
 def _is_dutch_article(place: BreakPlace) -> bool:
     return is_dutch_article(place.words, place.at, place.tongue)
 
@@ -381,6 +396,8 @@ _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
     "number": _before_number,
 }
 BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
+    Case(_is_french_only, PLAIN),  # `ils n'ont eu | que quelques jours`
+    Case(_is_slavic_genitive, PAIR),  # Russian `часть | которого`
     Case(_is_french_so, LOOSE),
     Case(lambda place: place.is_moment, PHRASE),  # `who was there | that night`
     Case(_is_dutch_article, _before_noun_phrase),  # `dat was | die jongen`

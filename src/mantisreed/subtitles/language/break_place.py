@@ -163,6 +163,8 @@ def is_short_relative(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
         if words[number - 1].closes:
             return False
         if words[number].head in copulas:
+            if words[number - 2].kind == "determiner":
+                return False  # `so late that the ice was`: a noun, and no verb before it
             verb = words[number - 1].tail_kind
             return verb == "content" or (tongue == "en" and verb == "auxiliary")
     return False
@@ -200,6 +202,26 @@ def is_before_object(words: Sequence[WordFacts], at: int, known: LanguageWords) 
     following = words[at + 1].head
     is_object = following in known.object_pronouns and following not in known.determiners
     return is_object and words[at].head in known.prepositions and following not in known.pronouns
+
+
+_BEGIN_NOUN_PHRASES = ("determiner", "quantifier", "number", "degree", "preposition", "of")
+
+
+def is_french_what(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether French `ce que` begins a clause: `ne savait | ce qu'il y avait`."""
+    has_clause = at + 1 < len(words) and words[at + 1].kind == "conjunction"
+    return tongue == "fr" and words[at].head == "ce" and has_clause
+
+
+def is_french_only(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether French `que` begins no clause, but says `only` with `ne` before it: `ils n'ont eu que
+    quelques jours`.
+    """
+    if tongue != "fr" or words[at].head not in ("que", "qu") or at + 1 >= len(words):
+        return False
+    is_denied = any(word.head in ("ne", "n") for word in words[max(0, at - 4) : at])
+    following = words[at + 1].kind if words[at].head == "que" else words[at].tail_kind
+    return is_denied and following in _BEGIN_NOUN_PHRASES
 
 
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")

@@ -8,6 +8,7 @@ of them is a content word, and its place in the phrase decides.
 
 from collections.abc import Container, Sequence
 from itertools import accumulate
+from typing import NamedTuple
 
 from mantisreed.subtitles.language.between_rules import between
 from mantisreed.subtitles.language.break_place import (
@@ -17,9 +18,11 @@ from mantisreed.subtitles.language.break_place import (
     BreakPlace,
     is_before_object,
     is_dutch_article,
+    is_french_only,
     is_moment,
     is_short_relative,
     is_than_number,
+    part_begins,
 )
 from mantisreed.subtitles.language.break_rules import tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.comma_rules import DASHES, after_comma
@@ -33,9 +36,25 @@ from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, nee
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
 _FORGOTTEN = 5.0  # more, before the last word of a clause
 _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words before
+# More at the end of a cue: where a clause or sentence began three words before, and where but a
+# conjunction and a noun stand before the clause that describes it, as in `and the boy, | who`.
+_JUST_BEGUN, _NOUN_ALONE = 5.0, 9.0
+_NOUN_WITH_ARTICLE = 2  # words
 _LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _QUOTES = '"“”„«»'
+
+
+class Breaks(NamedTuple):
+    """How bad breaks are, by the number of the word behind them.
+
+    Attributes:
+        of_lines: penalties.
+        more_of_cues: what is added where not only a line ends there, but a cue.
+    """
+
+    of_lines: list[float]
+    more_of_cues: list[float]
 
 
 def break_penalties(
@@ -44,7 +63,7 @@ def break_penalties(
     is_glued: Sequence[bool] | None = None,
     places: Container[int] | None = None,
 ) -> list[float]:
-    """How bad a break before each text is; the first one has none.
+    """How bad a break of lines before each text is; the first one has none.
 
     Args:
         texts: words in order.
@@ -53,11 +72,28 @@ def break_penalties(
         places: those that somebody wants to know of, which is faster; others may be 0. None for
             all.
     """
+    return _judged(texts, language, is_glued, places)[0]
+
+
+def breaks_of(
+    texts: Sequence[str], language: str | None, is_glued: Sequence[bool] | None = None
+) -> Breaks:
+    """How bad a break before each text is, of lines and of cues; see `break_penalties`."""
+    return Breaks(*_judged(texts, language, is_glued))
+
+
+def _judged(
+    texts: Sequence[str],
+    language: str | None,
+    is_glued: Sequence[bool] | None,
+    places: Container[int] | None = None,
+) -> tuple[list[float], list[float]]:
     tongue = (language or "").split("-")[0].lower()
-    penalties = _Judge(texts, tongue).penalties(places)
+    judge = _Judge(texts, tongue)
+    penalties = judge.penalties(places)
     if not all(map(str.isascii, texts)):
         _part_phrases(penalties, texts, language, is_glued)
-    return penalties
+    return penalties, judge.more_at_cue_ends
 
 
 class _Judge:
@@ -68,6 +104,7 @@ class _Judge:
         self._tongue = tongue
         self._known = words_of_language(tongue)
         self._words = [facts_of(text, tongue) for text in texts]
+        self.more_at_cue_ends = [0.0] * len(texts)
         self._inside = places_inside_phrases(self._words, tongue)
 
     def penalties(self, places: Container[int] | None = None) -> list[float]:
@@ -90,6 +127,7 @@ class _Judge:
                     elif penalty < UNIT and self._is_begun(at, begun):
                         penalty += _BEGUN[begun - 1]
                     penalties[at] = penalty
+                    self.more_at_cue_ends[at] = self._at_cue_end(at, begun)
                 starts_sentence = is_end
             length = phrase_length(word, length)
             if at and not word.closes and self._begins_clause(at):
@@ -180,6 +218,18 @@ class _Judge:
         """Whether a clause began one or two words before a place."""
         return 0 < begun <= 2 and begun < at and not is_spaceless(self._texts[at][0])
 
+    def _at_cue_end(self, at: int, begun: int) -> float:
+        """What a place costs more where a cue ends there."""
+        if not self._words[at - 1].closes:
+            # `that the ice | was`, and not `as they stand | and move on`
+            goes_on = self._words[at].kind != "coordinating"
+            return _JUST_BEGUN if begun == 3 and goes_on else 0.0
+        begins = part_begins(self._words, at)
+        is_short = at - begins <= 1 + _NOUN_WITH_ARTICLE
+        is_short = is_short and self._words[begins].kind == "coordinating"
+        describes = any(word.head in self._known.describing for word in self._words[at : at + 2])
+        return _NOUN_ALONE if is_short and describes else 0.0
+
     def _begins_clause(self, at: int) -> bool:
         """Whether a clause begins with a conjunction, also where no comma stands before it."""
         word = self._words[at]
@@ -204,6 +254,7 @@ class _Judge:
             or is_dutch_article(words, at, tongue)
             or is_than_number(words, at)
             or is_before_object(words, at, self._known)
+            or is_french_only(words, at, tongue)
             or is_short_relative(words, at, tongue)
         )
 

@@ -87,7 +87,7 @@ _VERB_ENDINGS = {
         "iły",
         "ć",
     ),
-    "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся", "йте", "ьте"),
+    "ru": ("ет", "ёт", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся", "йте", "ьте"),
 }
 # What a Romance word behind `and` is a verb by, where no article stands before it.
 _PLURAL_VERBS = {
@@ -160,9 +160,12 @@ def _are_described_alike(words: Sequence[WordFacts], at: int, right: Sequence[Wo
     """Whether a phrase with a preposition follows both nouns: `a lamp on the head | and bags at the
     belt`.
     """
-    is_noun = len(right) > 2 and right[0].kind == "content" and right[1].kind == "preposition"
+    describe = ("preposition", "of")
+    noun = int(right[0].kind in ("determiner", "of"))  # behind its article, French `des` too
+    is_noun = len(right) > noun + 2 and right[noun].kind == "content"
+    is_noun = is_noun and right[noun + 1].kind in describe
     near = words[max(0, at - _LONG) : at]
-    return is_noun and any(word.kind == "preposition" for word in near)
+    return is_noun and any(word.kind in describe for word in near)
 
 
 def _is_second_participle(

@@ -2,6 +2,11 @@
 count.
 """
 
+from mantisreed.subtitles.language.auxiliary_rules import (
+    after_auxiliary,
+    after_auxiliary_with_last_verb,
+    after_negation,
+)
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
     CONTENT,
@@ -18,12 +23,17 @@ from mantisreed.subtitles.language.break_place import (
     BreakPlace,
     Row,
     is_before_dutch_clause,
-    is_behind_short_clause,
     is_copula,
     is_infinitive,
     particle_pairs,
 )
-from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
+from mantisreed.subtitles.language.languages import (
+    CAPITALISES_NOUNS,
+    ROMANCE,
+    SLAVIC,
+    SLAVIC_INFINITIVES,
+    UNITS,
+)
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
@@ -56,12 +66,10 @@ _ADJECTIVE_ENDS = {
         "nej",
         "iej",
     ),
-    "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
+    "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ым", "ыми", "ими", "ую", "юю", "ых"),
 }
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
-_NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
-_INFINITIVE_ENDS = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
 # English verbs that another verb follows without `to`, behind their object.
 _CAUSING = frozenset(
     [
@@ -206,6 +214,8 @@ def _after_particle(place: BreakPlace) -> float | None:
     # English `to` is never a particle: `got to the top`.
     is_pair = place.is_verb(pair[0]) and place.at - 1 in place.inside and pair[1] != "to"
     if is_pair or pair in particle_pairs(place.tongue):
+        if place.tongue == "en" and place.word.head.endswith("ing"):
+            return LOOSE + 4  # `given up | noticing it`
         return PLAIN - 2
     return None
 
@@ -281,7 +291,7 @@ def _made_to_do(place: BreakPlace) -> float | None:
 
 def _pronoun_before_infinitive(place: BreakPlace) -> float | None:
     """Polish `da się go | odczytać`: the object of an infinitive."""
-    if place.before.closes or not place.word.head.endswith(_INFINITIVE_ENDS[place.tongue]):
+    if place.before.closes or not place.word.head.endswith(SLAVIC_INFINITIVES[place.tongue]):
         return None
     return PAIR
 
@@ -299,40 +309,6 @@ def _may_be_verb(place: BreakPlace) -> bool:
     if is_subordinate and word.kind == "content" and not word.closes:
         return False
     return word.kind == "auxiliary" or (word.kind == "content" and not word.is_capital)
-
-
-def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
-    """German `hat | gegessen.` is one, `haben | schon einmal einen gefangen` is not."""
-    kind = place.word.kind
-    if place.before.tail in _NEGATIONS or kind in JOINING:
-        return None
-    is_end = place.word.closes or place.next_word is None
-    is_last = kind == "content" and is_end and not place.is_capital
-    if is_last or kind in ("auxiliary", "pronoun"):
-        return PAIR
-    return PHRASE
-
-
-def _after_negation(place: BreakPlace) -> float | None:
-    """German `so gut wie nie | zu Gesicht`, Dutch `vertelde me nooit | hoe`."""
-    kind = place.word.kind
-    if place.before.tail not in _NEGATIONS or kind not in ("preposition", "conjunction"):
-        return None
-    return PLAIN if kind == "preposition" else 0.0
-
-
-def _after_auxiliary(place: BreakPlace) -> float | None:
-    kind = place.word.kind
-    if is_behind_short_clause(place):
-        return 0.0
-    if kind in JOINING and place.word.head in place.known.degree:
-        return LOOSE  # `était | si épais que`
-    if kind in JOINING:
-        return PREPOSITION
-    if kind in ("preposition", "determiner", "quantifier", "number"):
-        # English `to` of a place or person is a preposition.
-        return PAIR if place.before.tail == "to" else LOOSE - 4
-    return PAIR
 
 
 def _after_degree(place: BreakPlace) -> float | None:
@@ -362,14 +338,33 @@ def _after_quantifier(place: BreakPlace) -> float | None:
     return PAIR - 4
 
 
+def _after_attributive(place: BreakPlace) -> float | None:
+    """English `their working | lives`: a form of a verb between an article and its noun."""
+    before = place.before
+    if place.at < 2 or not before.tail.endswith("ing") or before.tail_kind != "content":
+        return None
+    if place.words[place.at - 2].kind not in ("determiner", "of") or place.word.kind != "content":
+        return None
+    return PAIR - 4
+
+
+def _after_floating(place: BreakPlace) -> float | None:
+    """English `had both | been`, `were all | ringing`: it stands inside of a verb."""
+    is_inside = place.at > 1 and place.words[place.at - 2].tail_kind == "auxiliary"
+    is_verbal = place.word.kind == "auxiliary" or place.is_verb(place.word.head)
+    return PAIR if is_inside and is_verbal else None
+
+
 def _after_adjective(place: BreakPlace) -> float | None:
     if place.at - 1 in place.inside:
         return None  # Italian `abbia di nuovo | spostato`
     # English `the spare can`
     following = place.next_word
     ends_there = place.word.closes or following is None or following.kind in BEGIN_PHRASES
-    is_noun = place.phrase_length > 0 and place.word.head in _NOUNS_TOO and ends_there
-    if place.word.kind in CONTENT or is_noun:
+    is_inside = place.phrase_length > 0
+    is_noun = is_inside and place.word.head in _NOUNS_TOO and ends_there
+    is_counted = is_inside and place.word.kind == "quantifier"  # `the last few | days`
+    if place.word.kind in CONTENT or is_noun or is_counted:
         return PAIR + 4
     return None
 
@@ -460,13 +455,15 @@ FOLLOWING: tuple[Row, ...] = (
     Row("object_pronouns", _pronoun_before_infinitive, SLAVIC),
     Row("indefinite", _after_indefinite),
     Row("pronouns", _after_pronoun),
-    Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
-    Row("auxiliaries", _after_negation, VERBS_LAST),
-    Row("auxiliaries", _after_auxiliary),
+    Row("auxiliaries", after_auxiliary_with_last_verb, VERBS_LAST),
+    Row("auxiliaries", after_negation, VERBS_LAST),
+    Row("auxiliaries", after_auxiliary),
     Row("with_participle", _with_participle),
     Row("degree", _after_degree),
+    Row("floating", _after_floating, frozenset(("en",))),
     Row("quantifiers", _after_quantifier),
     Row("adjectives", _after_adjective),
+    Row(None, _after_attributive, frozenset(("en",))),
     Row(None, _after_genitive, frozenset(("en",))),
     Row(None, _after_adverb, frozenset(("en",))),
     Row(None, _after_inflected_adjective, frozenset(_ADJECTIVE_ENDS)),

@@ -17,6 +17,9 @@ ROMANCE = frozenset(("fr", "es", "it", "pt"))
 SLAVIC = frozenset(("pl", "ru"))
 """Languages whose pronouns may stand before an infinitive as well as behind a verb."""
 
+SLAVIC_INFINITIVES = {"pl": ("ć",), "ru": ("ть", "ться", "ти")}
+"""What their infinitives end with."""
+
 _UNITS_TEXT = (
     "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f ft lb oz grams gram kilos kilometres "
     "kilometers metres "
@@ -77,6 +80,9 @@ class LanguageWords:
     partitive: frozenset[str] = frozenset()
     floating: frozenset[str] = frozenset()
     trailing_phrases: frozenset[str] = frozenset()
+    ranges: frozenset[str] = frozenset()
+    formal_subjects: frozenset[str] = frozenset()
+    names: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""
@@ -88,13 +94,13 @@ class LanguageWords:
 
 
 _IRREGULAR = """
-break broke broken; bring brought; catch caught; cut; dig dug; draw drew drawn; drive drove
-driven; fall fell fallen; find found; get got gotten; give gave given; go went gone; grow grew
-grown; hang hung; hold held; keep kept; lay laid; leave left; let; lie lay lain; make made; pay
-paid; put; read; ring rang rung; run ran; see saw seen; sell sold; send sent; set; shake shook
-shaken; shut; sit sat; split; spread; stand stood; stick stuck; take took taken; tear tore torn;
-think thought; throw threw thrown; wake woke woken; wear wore worn; wind wound; write wrote
-written; show showed shown
+break broke broken; bring brought; burn burnt; catch caught; cut; dig dug; draw drew drawn;
+drive drove driven; fall fell fallen; find found; get got gotten; give gave given; go went gone;
+grow grew grown; hang hung; hold held; keep kept; lay laid; leave left; let; lie lay lain; make
+made; pay paid; put; read; ring rang rung; run ran; see saw seen; sell sold; send sent; set;
+shake shook shaken; shut; sit sat; split; spread; stand stood; stick stuck; take took taken;
+tear tore torn; think thought; throw threw thrown; wake woke woken; wear wore worn; wind wound;
+write wrote written; show showed shown
 """
 
 

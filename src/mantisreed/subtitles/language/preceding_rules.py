@@ -19,11 +19,18 @@ from mantisreed.subtitles.language.break_place import (
     Row,
     is_before_dutch_clause,
     is_copula,
+    is_french_what,
     is_infinitive,
     is_subordinate,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
-from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, SLAVIC, UNITS
+from mantisreed.subtitles.language.languages import (
+    CAPITALISES_NOUNS,
+    ROMANCE,
+    SLAVIC,
+    SLAVIC_INFINITIVES,
+    UNITS,
+)
 from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
@@ -195,6 +202,8 @@ def _strong_subject(place: BreakPlace) -> float | None:
 def _inverted_pronoun(place: BreakPlace) -> float | None:
     """Behind the verb: in questions, and in some languages elsewhere."""
     before = place.before.tail
+    if is_french_what(place.words, place.at, place.tongue):
+        return None
     if before in place.known.auxiliaries:
         return PAIR
     if place.tongue in VERBS_LAST and place.is_verb(before):
@@ -257,6 +266,30 @@ def _infinitive(place: BreakPlace) -> float | None:
     return None
 
 
+def _slavic_infinitive(place: BreakPlace) -> float | None:
+    """Russian `начнёт | собираться`: an infinitive hangs on the verb before it."""
+    ends = SLAVIC_INFINITIVES[place.tongue]
+    is_verbal = place.word.kind == "content" and place.word.head.endswith(ends)
+    is_behind_verb = place.is_verb(place.before.tail) and not place.before.closes
+    return LOOSE if is_verbal and is_behind_verb else None
+
+
+def _behind_range(place: BreakPlace) -> float | None:
+    """German `sechs | bis sieben`, Polish `sześć | do siedmiu`."""
+    following = place.next_word
+    if not place.before.is_number or place.before.closes:
+        return None
+    if following is None or not following.is_number:
+        return None
+    return UNIT
+
+
+def _usted(place: BreakPlace) -> float | None:
+    """Spanish `no se marchó | usted`: behind its verb."""
+    is_behind_verb = place.before.tail_kind in ("content", "auxiliary")
+    return PAIR if is_behind_verb and not place.before.closes else None
+
+
 def _infinitive_with_sign(place: BreakPlace) -> float | None:
     """German `den Topf | zu setzen`, Dutch `de pan | te zetten`."""
     following = place.next_word
@@ -293,9 +326,18 @@ def _last_verb(place: BreakPlace) -> float | None:
     # `als ich sechs Jahre alt | war und`
     is_last_auxiliary = word.kind == "auxiliary" and is_subordinate(place)
     ends_before_and = goes_on and (is_behind_noun or is_behind_object or is_last_auxiliary)
+    # `behandelt | werden musste.`
+    if word.kind == "auxiliary" and _ends_with_auxiliary(place) and not place.before.is_capital:
+        return LOOSE + 4
     if word.closes or ends_before_and or _ends_dutch_clause(place):
         return LOOSE + 4
     return None
+
+
+def _ends_with_auxiliary(place: BreakPlace) -> bool:
+    """Whether one more auxiliary follows, with which the clause ends."""
+    following = place.next_word
+    return following is not None and following.closes and following.kind == "auxiliary"
 
 
 def _ends_dutch_clause(place: BreakPlace) -> bool:
@@ -342,6 +384,8 @@ PRECEDING: tuple[Row, ...] = (
     Row("floating", _floating),
     Row(None, _trailing_phrase),
     Row("standing", _object_alone),
+    Row("ranges", _behind_range),
+    Row("formal_subjects", _usted, frozenset(("es",))),
     Row("prepositions", _german_of, CAPITALISES_NOUNS),
     Row("indefinite", _somebody_described),
     Row("genitives", _genitive, CAPITALISES_NOUNS),
@@ -354,6 +398,7 @@ PRECEDING: tuple[Row, ...] = (
     Row("negations", _negation),
     Row("numbers", _number_behind_noun),
     Row(None, _infinitive, frozenset(INFINITIVES)),
+    Row(None, _slavic_infinitive, SLAVIC),
     Row(None, _infinitive_with_sign, VERBS_LAST),
     Row(None, _last_verb, VERBS_LAST),
 )

@@ -22,7 +22,7 @@ class WordFacts:
     """What is known of a word by itself.
 
     Attributes:
-        bare: in lower case, without marks around it.
+        bare: in lower case but for a few names, without marks around it.
         head, tail: what stands before and behind its apostrophe, where its language elides: `l'eau`
             is an article for what stands before it, and a noun for what stands behind it. The bare
             word elsewhere.
@@ -61,6 +61,9 @@ def facts_of(text: str, tongue: str) -> WordFacts:
     """What is known of a word as it is written, in a language."""
     known = words_of_language(tongue)
     bare = text.lower().replace("’", "'").strip(_STRIPPED)
+    # English `May`: it keeps its capital letter, so that it is in no list but that of names.
+    if known.names and text.strip(_STRIPPED) in known.names:
+        bare = text.strip(_STRIPPED)
     elides = tongue in ELIDES and bare not in _WHOLE
     head = bare.partition("'")[0] if elides else bare
     tail = bare.rpartition("'")[2] if elides else bare
