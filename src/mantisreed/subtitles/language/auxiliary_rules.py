@@ -11,6 +11,7 @@ from mantisreed.subtitles.language.break_place import (
     Case,
     decided,
     is_behind_short_clause,
+    is_copula,
     is_french_what,
 )
 
@@ -63,6 +64,11 @@ def _is_joining_adverb(place: BreakPlace) -> bool:
     return place.word.kind in JOINING and place.word.head in place.known.degree
 
 
+def _is_indefinite(place: BreakPlace) -> bool:
+    is_english = place.tongue == "en" and is_copula(place.before, place.tongue)
+    return is_english and place.word.head in place.known.indefinite
+
+
 def _to_phrase(place: BreakPlace) -> float:
     if place.before.tail == "to":
         return PAIR  # of a place or person it is a preposition
@@ -76,4 +82,5 @@ AFTER_AUXILIARIES: tuple[Case, ...] = (
     Case(_is_joining_adverb, LOOSE),
     Case(lambda place: place.word.kind in JOINING, PREPOSITION),
     Case(lambda place: place.word.kind in _OF_PHRASES, _to_phrase),
+    Case(_is_indefinite, LOOSE - 4),  # `if there is | anything at all`
 )

@@ -26,6 +26,7 @@ from mantisreed.subtitles.language.break_place import (
     is_dutch_article,
     is_french_only,
     is_infinitive,
+    is_out_of,
     is_short_relative,
     is_than_number,
     part_begins,
@@ -60,6 +61,10 @@ def between(place: BreakPlace) -> float:
 def _german_content(place: BreakPlace) -> float:
     """German `der Wind | dreht`: nouns show themselves."""
     return PHRASE if place.before.is_capital and not place.is_capital else PLAIN - 4
+
+
+def _is_out_of(place: BreakPlace) -> bool:
+    return is_out_of(place.words, place.at)
 
 
 def _is_resuming(place: BreakPlace) -> bool:
@@ -114,7 +119,9 @@ def _is_participle(place: BreakPlace) -> bool:
     if place.tongue != "en" or following is None or place.word.closes:
         return False
     is_long = place.word.head.endswith("ing") and len(place.word.head) > 5
-    has_object = following.kind in ("determiner", "quantifier", "degree", "pronoun")
+    # `wondering whether to save it`
+    kinds = ("determiner", "quantifier", "degree", "pronoun", "conjunction")
+    has_object = following.kind in kinds
     return is_long and has_object and place.word.head not in place.known.moments
 
 
@@ -221,7 +228,8 @@ def _before_pronoun(place: BreakPlace) -> float:
     is_article = place.tongue in ROMANCE and place.word.head in place.known.determiners
     if is_article and following is not None and following.kind in CONTENT:
         return _before_noun_phrase(place)  # `oublier | ce bruit`
-    if place.before.tail in place.known.indefinite:
+    is_in_phrase = place.at - 1 in place.inside  # `anything at all | you own`
+    if place.before.tail in place.known.indefinite and not is_in_phrase:
         return LOOSE  # `we bring everything | we might need`
     is_last = following is not None and following.closes and following.kind == "auxiliary"
     if is_last and not place.before.closes:
@@ -345,6 +353,14 @@ def _is_french_only(place: BreakPlace) -> bool:
     return is_french_only(place.words, place.at, place.tongue)
 
 
+def _is_provided(place: BreakPlace) -> bool:
+    """Whether English `provided` describes the noun before it, and sets no condition."""
+    following = place.next_word
+    if place.word.head != "provided" or place.before.tail_kind != "content":
+        return False
+    return place.word.closes or following is None or following.kind in (*BEGIN_PHRASES, "auxiliary")
+
+
 def _is_slavic_genitive(place: BreakPlace) -> bool:
     """Whether a Slavic relative pronoun belongs to the noun before it: its clause has begun, as
     there is no comma.
@@ -396,6 +412,7 @@ _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
     "number": _before_number,
 }
 BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
+    Case(_is_provided, LOOSE),  # `in the bag | provided and`
     Case(_is_french_only, PLAIN),  # `ils n'ont eu | que quelques jours`
     Case(_is_slavic_genitive, PAIR),  # Russian `часть | которого`
     Case(_is_french_so, LOOSE),
@@ -409,6 +426,7 @@ BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
     Case(lambda place: _ends_with(place) != "", PAIR),  # `admitted | as much.`
 )
 BEFORE_CONTENT: tuple[Case, ...] = (
+    Case(_is_out_of, PREPOSITION),  # `a shed | out of the wind`
     Case(lambda place: place.capitalises_nouns, _german_content),
     Case(_is_described, LOOSE + 4),
     Case(_is_resuming, _RESUMED),

@@ -184,6 +184,33 @@ def is_behind_short_clause(place: BreakPlace) -> bool:
     return place.before.tail in ("do", "does", "did") and place.word.head in COPULAS["en"]
 
 
+def is_out_of(words: Sequence[WordFacts], at: int) -> bool:
+    """Whether English `out of` begins at a place, a preposition of two words."""
+    has_more = at + 1 < len(words) and not words[at].closes
+    return has_more and words[at].head == "out" and words[at + 1].head == "of"
+
+
+_MEASURES = {
+    "at": ("least", "most"),
+    "as": ("much", "many", "little", "few"),
+    "up": ("to",),
+}
+_ABOUT = ("about", "around", "within", "over", "under", "nearly", "almost")
+
+
+def is_measure(words: Sequence[WordFacts], at: int) -> bool:
+    """Whether what begins with a word says how much of what follows: English `by at least one`,
+    `to within about ten minutes`, `up to about here`.
+    """
+    if at + 1 >= len(words) or words[at].closes:
+        return False
+    following = words[at + 1]
+    if following.head in _MEASURES.get(words[at].head, ()):
+        return True
+    is_amount = following.is_number or following.head in (*_ABOUT, "here", "there", "half")
+    return words[at].head in _ABOUT and is_amount
+
+
 THAN = ("than", "als", "dan")
 """What one is compared by; before a number they begin no clause."""
 

@@ -234,6 +234,8 @@ class _Judge:
         """Whether a clause begins with a conjunction, also where no comma stands before it."""
         word = self._words[at]
         if word.kind == "coordinating":
+            if at in self._inside:
+                return False  # `fifty minutes or so | to catch up`
             joined = joined_by(self._words, at, self._known, self._tongue)
             return joined is Joined.CLAUSES
         is_relative = word.head in self._known.relatives and word.kind != "conjunction"

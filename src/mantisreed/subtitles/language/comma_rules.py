@@ -22,6 +22,7 @@ DASHES = ("—", "–")
 """Dashes between spaces, also behind a comma: Russian `показать, — | это`."""
 
 _ANNOUNCING = ("determiner", "quantifier", "pronoun", "adjective", "number")
+_INTERRUPTING = 3  # words
 _JUST_BEGUN = 2  # words; so short a beginning of a clause goes on behind what interrupts it
 _THAT = ("that", "que", "che", "dass", "dat", "że", "что")
 
@@ -77,6 +78,19 @@ def _is_just_behind_dash(place: BreakPlace) -> bool:
     return place.at > 1 and place.texts[place.at - 2] in DASHES
 
 
+def _is_inside_phrase(place: BreakPlace) -> bool:
+    """Whether what stands between two commas interrupts a phrase: `anything except, I'm told, | his
+    own wedding`, `rather than, say, | an island`.
+    """
+    begins = part_begins(place.words, place.at)
+    if begins == 0 or place.at - begins > _INTERRUPTING or place.word.kind in JOINING:
+        return False
+    opening = place.words[begins - 1]
+    if opening.ends_sentence:
+        return False
+    return opening.kind in ("preposition", "of") or opening.head in ("than", "als", "dan")
+
+
 def _is_behind_aside(place: BreakPlace) -> bool:
     """Spanish `y que, sin embargo, | cuenta`."""
     return place.before.tail in place.known.asides and place.word.kind not in JOINING
@@ -124,6 +138,7 @@ BEHIND_COMMAS: tuple[Case, ...] = (
     Case(_is_before_aside, LOOSE),
     Case(_is_behind_joining, LOOSE),
     Case(_is_just_behind_dash, LOOSE),
+    Case(_is_inside_phrase, LOOSE),
     Case(_is_behind_aside, PHRASE),
     Case(_begins_description, CLAUSE + 1),
     Case(_ends_subordinate, CLAUSE),

@@ -127,6 +127,8 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
     if words[at].head not in known.joins_words or at + 1 >= len(words):
         return Joined.CLAUSES
     before, behind = words[at - 1], words[at + 1]
+    if words[at].head == "or" and behind.head == "so" and tongue == "en":
+        return Joined.NUMBERS  # `another fifty minutes | or so`
     # `two or three`, `neuf heures et demie`
     is_measure = before.tail in known.behind and (behind.is_number or behind.head in known.behind)
     if is_measure or (before.is_number and behind.is_number):

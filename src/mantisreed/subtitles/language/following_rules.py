@@ -25,6 +25,7 @@ from mantisreed.subtitles.language.break_place import (
     is_before_dutch_clause,
     is_copula,
     is_infinitive,
+    is_measure,
     particle_pairs,
 )
 from mantisreed.subtitles.language.languages import (
@@ -38,6 +39,7 @@ from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
 _WHOM = ("quien", "quienes")
+_HOW_OFTEN = ("always", "often", "usually", "still", "already", "never", "sometimes")
 _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
 # What nouns and verbs hardly ever end with.
@@ -190,6 +192,8 @@ def _stands_alone(place: BreakPlace) -> bool:
 
 
 def _after_coordinating(place: BreakPlace) -> float | None:
+    if place.at > 1 and place.before.tail == "so" and place.words[place.at - 2].head == "or":
+        return None  # `fifty minutes or so | to catch up`
     joins_numbers = place.at > 1 and place.words[place.at - 2].is_number and place.word.is_number
     if joins_numbers:
         return UNIT
@@ -229,6 +233,7 @@ def _after_preposition(place: BreakPlace) -> float | None:
         return 0.0  # `what they're waiting for | is`
     following = place.next_word
     is_about = place.word.kind == "preposition" and following is not None and following.is_number
+    is_about = is_about or (place.tongue == "en" and is_measure(place.words, place.at))
     if place.begins_phrase and place.word.head not in place.known.determiners and not is_about:
         return PREPOSITION  # `went out in the rain`, and not `for about | five minutes`
     return PAIR  # also `for that moment`, where `that` is no conjunction
@@ -323,6 +328,8 @@ def _after_degree(place: BreakPlace) -> float | None:
         return 0.0  # `elle se gardera bien | de venir`, and not `bien | des livres`
     if place.begins_phrase or (place.tongue in ROMANCE and place.word.kind == "determiner"):
         return LOOSE
+    if place.before.tail in _HOW_OFTEN and place.word.kind == "determiner":
+        return LOOSE - 4  # `is always | a bit later than`
     return PAIR - 4
 
 
@@ -331,6 +338,9 @@ def _after_quantifier(place: BreakPlace) -> float | None:
     # Romance articles are pronouns before a verb as well: `toda la bandada`.
     is_verbal = kind == "auxiliary" and place.word.head not in place.known.determiners
     is_subject = kind == "pronoun" and place.word.head in place.known.subjects
+    # `anything at all | you are unsure about`
+    is_at_all = place.before.tail == "all" and place.at - 1 in place.inside
+    is_subject = is_subject or (kind == "pronoun" and is_at_all)
     if kind in JOINING or is_verbal or is_subject:
         return None
     if place.begins_phrase and kind != "of":
@@ -339,9 +349,11 @@ def _after_quantifier(place: BreakPlace) -> float | None:
 
 
 def _after_attributive(place: BreakPlace) -> float | None:
-    """English `their working | lives`: a form of a verb between an article and its noun."""
+    """English `their working | lives`, `a well-ventilated | place`: a form of a verb between an
+    article and its noun.
+    """
     before = place.before
-    if place.at < 2 or not before.tail.endswith("ing") or before.tail_kind != "content":
+    if place.at < 2 or not before.tail.endswith(("ing", "ed")) or before.tail_kind != "content":
         return None
     if place.words[place.at - 2].kind not in ("determiner", "of") or place.word.kind != "content":
         return None

@@ -21,6 +21,7 @@ from mantisreed.subtitles.language.break_place import (
     is_copula,
     is_french_what,
     is_infinitive,
+    is_out_of,
     is_subordinate,
 )
 from mantisreed.subtitles.language.coordination import GERMAN_VERB_ENDS
@@ -87,6 +88,8 @@ def _particle(place: BreakPlace) -> float | None:
         return None
     if following is not None and following.head in place.known.relatives and not place.word.closes:
         return None  # `the day | on which`
+    if is_out_of(place.words, place.at) and not place.is_verb(place.before.tail):
+        return None  # `a shed | out of the wind`
     is_adverb = place.word.head not in place.known.prepositions or place.word.closes
     if is_adverb or following is None:
         return PAIR
