@@ -42,7 +42,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("es", "tendrán ^ que dar un rodeo", PAIR - 6),
         ("fr", "là ^ où ils vivent", PAIR - 6),
     ],
-    "_after_determiner": [
+    "after_determiner": [
         ("en", "the ^ tide", UNIT),
         ("de", "ihr ^ altes Boot", UNIT),
         ("de", "die ^ jüngeren unter ihnen", UNIT),
@@ -86,19 +86,31 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_with_participle": [("en", "the reason I keep ^ coming back", PAIR)],
     "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "it was only ^ that one", PAIR)],
     "_after_quantifier": [("en", "all ^ birds", PAIR - 4), ("en", "neither ^ net", PAIR - 4)],
-    "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
-    "_after_attributive": [
+    "after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
+    "after_attributive": [
         ("en", "of their ringing ^ lives out there", PAIR - 4),
         ("en", "to dry in a well-aired ^ shed", PAIR - 4),
     ],
     "_after_floating": [("en", "the nets had both ^ been mended", PAIR)],
-    "_after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
-    "_after_adverb": [("en", "slowly ^ walking", LOOSE)],
-    "_after_inflected_adjective": [
+    "after_amount": [
+        ("it", "e il centro un po' ^ più forte", PAIR - 4),
+        ("en", "the tide came a little ^ later than before", PAIR - 4),
+        ("nl", "een klein beetje ^ harder dan", PAIR - 4),
+    ],
+    "after_pronominal": [("de", "sind in der dafür ^ vorgesehenen Tasche", PAIR)],
+    "_more_of_it": [("es", "necesitamos unos cincuenta minutos ^ más para", LOOSE)],
+    "_counted_genitive": [
+        ("ru", "в радиусе ^ десяти километров", LOOSE - 8),
+        ("pl", "w promieniu ^ dziesięciu kilometrów", LOOSE - 8),
+    ],
+    "after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
+    "after_adverb": [("en", "slowly ^ walking", LOOSE)],
+    "after_inflected_adjective": [
         ("ru", "эта белая ^ лодка", LOOSE),
         ("pl", "nowego ^ mostu", LOOSE),
+        ("ru", "положить в предназначенную ^ для этого сумку", LOOSE - 4),
     ],
-    "_before_noun": [("de", "die klammen ^ Netze", PAIR)],
+    "before_noun": [("de", "die klammen ^ Netze", PAIR)],
     "_second_of_two": [("de", "weder der Arzt noch ^ die Schwester", PAIR)],
     "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
     "_object": [("en", "saw ^ them there", PAIR)],
@@ -141,7 +153,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_object_alone": [("fr", "j'en prends ^ un quand il vient", LOOSE)],
     "_german_of": [("de", "die eine Gruppe ^ von Studenten beringt", PLAIN)],
     "_somebody_described": [("en", "there is always ^ somebody who prays", PLAIN)],
-    "_strong_subject": [("it", "te lo dico ^ io che ne ho presi", LOOSE)],
+    "_strong_subject": [
+        ("it", "te lo dico ^ io che ne ho presi", LOOSE),
+        ("es", "que no se me ocurriera abrirlo ^ yo bajo ningún", PAIR),
+    ],
     "_after_indefinite": [("fr", "à moins que quelqu'un ^ ne vienne", PLAIN + 4)],
     "_made_to_do": [("en", "then we let them ^ go through the window", LOOSE)],
     "_pronoun_before_infinitive": [("pl", "jeśli da się go ^ odczytać", PAIR)],
@@ -180,6 +195,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("nl", "nog geen tijd ^ gehad om te eten", LOOSE + 4),
         ("nl", "dat onder de weegschaal ^ ligt en kijk", LOOSE + 4),
         ("de", "wegen der Kälte behandelt ^ werden musste.", LOOSE + 4),
+        ("nl", "die naar haar toe gekeerd ^ is een beetje", LOOSE + 4),
     ],
 }
 
@@ -256,6 +272,7 @@ CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
         [
             ("en", "it is kept in the bag ^ provided and"),
             ("fr", "ils n'ont eu ^ que quelques jours"),
+            ("es", "por leve ^ que sea,"),
             ("ru", "большая часть ^ которого касалась"),
             ("fr", "une nuit ^ si froide que personne"),
             ("en", "who was there ^ that night"),
@@ -309,6 +326,12 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("en", "it is always ^ a bit later than", "it is always a bit ^ later than"),
         ("en", "if anything at all ^ you own", "if anything ^ at all you own"),
         ("en", "at the hut ^ wondering whether to go", "at the hut wondering whether ^ to go"),
+        ("es", "los pájaros ^ empiezan a ponerse nerviosos", "empiezan a ^ ponerse nerviosos"),
+        ("es", "mucho antes de que ustedes o yo ^ lo notemos", "de que ustedes ^ o yo lo"),
+        ("fr", "il faut ^ une cinquantaine de minutes", "une cinquantaine ^ de minutes"),
+        ("de", "bei einem auch noch so leichten Sturz ^ reißt es", "bei einem ^ auch noch so"),
+        ("pt", "verificada ^ nos últimos seis meses", "nos últimos ^ seis meses"),
+        ("nl", "om vier uur 's middags ^ brood kopen", "om vier uur 's ^ middags brood"),
         ("en", "it is ^ the third such storm", "it is the third ^ such storm"),
         ("en", "know all this ^ without ever asking", "know all ^ this without ever asking"),
         ("de", "das ^ seit Wochen niemand", "das seit ^ Wochen niemand"),

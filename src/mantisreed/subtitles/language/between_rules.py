@@ -35,6 +35,7 @@ from mantisreed.subtitles.language.coordination import Joined, is_verb, joined_b
 from mantisreed.subtitles.language.languages import ROMANCE, SLAVIC
 from mantisreed.subtitles.language.word_facts import WordFacts
 
+_MAY_BE = ("sea", "sean", "seja", "sejam", "fuera", "fuese", "fosse")
 _SHORT = 6  # letters
 # Before the verb of a sentence that a clause has interrupted; it begins anew there.
 _RESUMED = CONJUNCTION + 2
@@ -353,6 +354,15 @@ def _is_french_only(place: BreakPlace) -> bool:
     return is_french_only(place.words, place.at, place.tongue)
 
 
+def _is_however_much(place: BreakPlace) -> bool:
+    """Whether Spanish or Portuguese `que` belongs to `por` before it: `por leve que sea`."""
+    following = place.next_word
+    if place.tongue not in ("es", "pt") or place.word.head != "que" or following is None:
+        return False
+    near = place.words[max(0, place.at - 3) : place.at]
+    return following.head in _MAY_BE and any(word.head == "por" for word in near)
+
+
 def _is_provided(place: BreakPlace) -> bool:
     """Whether English `provided` describes the noun before it, and sets no condition."""
     following = place.next_word
@@ -414,6 +424,7 @@ _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
 BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
     Case(_is_provided, LOOSE),  # `in the bag | provided and`
     Case(_is_french_only, PLAIN),  # `ils n'ont eu | que quelques jours`
+    Case(_is_however_much, PAIR),  # `por leve | que sea`
     Case(_is_slavic_genitive, PAIR),  # Russian `часть | которого`
     Case(_is_french_so, LOOSE),
     Case(lambda place: place.is_moment, PHRASE),  # `who was there | that night`

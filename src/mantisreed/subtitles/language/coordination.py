@@ -127,12 +127,10 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
     if words[at].head not in known.joins_words or at + 1 >= len(words):
         return Joined.CLAUSES
     before, behind = words[at - 1], words[at + 1]
-    if words[at].head == "or" and behind.head == "so" and tongue == "en":
-        return Joined.NUMBERS  # `another fifty minutes | or so`
-    # `two or three`, `neuf heures et demie`
-    is_measure = before.tail in known.behind and (behind.is_number or behind.head in known.behind)
-    if is_measure or (before.is_number and behind.is_number):
+    if _are_numbers(before, behind, known) or _is_or_so(words, at):
         return Joined.NUMBERS
+    if _are_pronouns(before, behind, known):
+        return Joined.ADJECTIVES
     if _is_second_participle(words, at, known, tongue):
         return Joined.WORDS
     near = words[max(0, at - _LONG) : at]
@@ -156,6 +154,24 @@ def _parts_joined(words: Sequence[WordFacts], at: int, known: LanguageWords, ton
     if before.tail_kind == "adjective" and behind.kind == "adjective":
         return Joined.ADJECTIVES
     return Joined.WORDS
+
+
+def _are_numbers(before: WordFacts, behind: WordFacts, known: LanguageWords) -> bool:
+    """Whether `two or three`, `neuf heures et demie` are joined."""
+    is_measure = before.tail in known.behind and (behind.is_number or behind.head in known.behind)
+    return is_measure or (before.is_number and behind.is_number)
+
+
+def _is_or_so(words: Sequence[WordFacts], at: int) -> bool:
+    """English `another fifty minutes | or so`."""
+    return words[at].head == "or" and words[at + 1].head == "so"
+
+
+def _are_pronouns(before: WordFacts, behind: WordFacts, known: LanguageWords) -> bool:
+    """Whether two pronouns are joined: English `you or I`, Spanish `ustedes o yo`."""
+    is_subject = behind.head in known.subjects and behind.head not in known.determiners
+    is_one = before.tail in known.pronouns and before.tail not in known.determiners
+    return is_subject and is_one and before.tail not in known.indefinite and not before.closes
 
 
 def _are_described_alike(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) -> bool:

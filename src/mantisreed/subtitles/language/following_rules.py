@@ -2,15 +2,22 @@
 count.
 """
 
+from mantisreed.subtitles.language.adjective_rules import (
+    after_adjective,
+    after_adverb,
+    after_amount,
+    after_attributive,
+    after_genitive,
+    after_inflected_adjective,
+    after_pronominal,
+    before_noun,
+)
 from mantisreed.subtitles.language.auxiliary_rules import (
     after_auxiliary,
     after_auxiliary_with_last_verb,
     after_negation,
 )
 from mantisreed.subtitles.language.break_place import (
-    BEGIN_PHRASES,
-    CONTENT,
-    INFLECTED,
     JOINING,
     LOOSE,
     PAIR,
@@ -28,6 +35,7 @@ from mantisreed.subtitles.language.break_place import (
     is_measure,
     particle_pairs,
 )
+from mantisreed.subtitles.language.determiner_rules import after_determiner
 from mantisreed.subtitles.language.languages import (
     CAPITALISES_NOUNS,
     ROMANCE,
@@ -42,36 +50,6 @@ _WHOM = ("quien", "quienes")
 _HOW_OFTEN = ("always", "often", "usually", "still", "already", "never", "sometimes")
 _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
-# What nouns and verbs hardly ever end with.
-_ADJECTIVE_ENDS = {
-    "pl": (
-        "owe",
-        "sza",
-        "szy",
-        "sze",
-        "ski",
-        "ska",
-        "skie",
-        "one",
-        "ane",
-        "ące",
-        "ąca",
-        "ego",
-        "emu",
-        "ych",
-        "ymi",
-        "owej",
-        "owany",
-        "iony",
-        "owana",
-        "owane",
-        "nej",
-        "iej",
-    ),
-    "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ым", "ыми", "ими", "ую", "юю", "ых"),
-}
-_ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
-_NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
 # English verbs that another verb follows without `to`, behind their object.
 _CAUSING = frozenset(
     [
@@ -158,39 +136,6 @@ def _in_pair(place: BreakPlace) -> float | None:
     return PAIR - 6
 
 
-def _after_determiner(place: BreakPlace) -> float | None:
-    if place.begins_phrase and place.before.tail in place.known.conjunctions:
-        return None
-    if place.before.tail in place.known.object_pronouns and place.begins_phrase:
-        return 0.0  # Polish `zaobrączkowałem ich | ponad tysiąc`
-    if place.before.tail in place.known.standing and _stands_alone(place):
-        return None if place.before.tail in place.known.pronouns else 0.0
-    return UNIT
-
-
-def _stands_alone(place: BreakPlace) -> bool:
-    """Whether a word stands for a noun, that is an article or the like elsewhere: `ask her |
-    about it`, `all this | without ever`, `den | hat sie immer`.
-    """
-    word = place.word
-    if word.kind == "of" or place.before.closes:
-        return False
-    if place.before.tail in place.known.conjunctions:
-        # `after that | the wind got up`; elsewhere `that` may begin a clause
-        return place.at > 1 and place.words[place.at - 2].kind == "preposition"
-    if place.begins_phrase or word.kind in ("determiner", "pronoun", "auxiliary"):
-        return True
-    if not place.capitalises_nouns or word.is_capital:
-        return False
-    # German `ihr heute angefangen`, but `ihr altes Boot`, `ihr sehr altes Boot`
-    following = place.next_word
-    is_inflected = word.head.endswith(INFLECTED)
-    if place.before.tail in _ARTICLES:
-        return word.kind == "content" and not is_inflected  # `die jüngeren unter ihnen`
-    has_noun = following is not None and following.is_capital
-    return word.kind == "content" and not (is_inflected and has_noun)
-
-
 def _after_coordinating(place: BreakPlace) -> float | None:
     if place.at > 1 and place.before.tail == "so" and place.words[place.at - 2].head == "or":
         return None  # `fifty minutes or so | to catch up`
@@ -214,6 +159,8 @@ def _after_particle(place: BreakPlace) -> float | None:
     """`turned off | the light`, `looked after | the birds`: some belong to the verb before them."""
     if place.at < 2 or place.begins_phrase or place.word.head in place.known.relatives:
         return None
+    if is_infinitive(place.word, place.tongue):
+        return None  # Spanish `empiezan a | ponerse nerviosos`
     pair = place.words[place.at - 2].tail, place.before.tail
     # English `to` is never a particle: `got to the top`.
     is_pair = place.is_verb(pair[0]) and place.at - 1 in place.inside and pair[1] != "to"
@@ -270,10 +217,10 @@ def _after_pronoun(place: BreakPlace) -> float | None:
     # English `like` is a verb there; French `ne` is one with the verb behind it.
     if following.head == "like" or (following.kind == "pronoun" and following.head in _CLITICS):
         return PAIR
+    if following.kind in ("determiner", "pronoun", "coordinating"):
+        return None  # `you | or I` is asked what it joins
     if place.begins_phrase:
         return PLAIN
-    if following.kind in ("determiner", "pronoun"):
-        return None
     if place.tongue in VERBS_LAST and not _may_be_verb(place):
         return PLAIN + 4  # its verb comes later: `wenn sie | nichts sieht`
     return PAIR
@@ -348,77 +295,11 @@ def _after_quantifier(place: BreakPlace) -> float | None:
     return PAIR - 4
 
 
-def _after_attributive(place: BreakPlace) -> float | None:
-    """English `their working | lives`, `a well-ventilated | place`: a form of a verb between an
-    article and its noun.
-    """
-    before = place.before
-    if place.at < 2 or not before.tail.endswith(("ing", "ed")) or before.tail_kind != "content":
-        return None
-    if place.words[place.at - 2].kind not in ("determiner", "of") or place.word.kind != "content":
-        return None
-    return PAIR - 4
-
-
 def _after_floating(place: BreakPlace) -> float | None:
     """English `had both | been`, `were all | ringing`: it stands inside of a verb."""
     is_inside = place.at > 1 and place.words[place.at - 2].tail_kind == "auxiliary"
     is_verbal = place.word.kind == "auxiliary" or place.is_verb(place.word.head)
     return PAIR if is_inside and is_verbal else None
-
-
-def _after_adjective(place: BreakPlace) -> float | None:
-    if place.at - 1 in place.inside:
-        return None  # Italian `abbia di nuovo | spostato`
-    # English `the spare can`
-    following = place.next_word
-    ends_there = place.word.closes or following is None or following.kind in BEGIN_PHRASES
-    is_inside = place.phrase_length > 0
-    is_noun = is_inside and place.word.head in _NOUNS_TOO and ends_there
-    is_counted = is_inside and place.word.kind == "quantifier"  # `the last few | days`
-    if place.word.kind in CONTENT or is_noun or is_counted:
-        return PAIR + 4
-    return None
-
-
-def _after_genitive(place: BreakPlace) -> float | None:
-    """`the warden's hut`."""
-    word = place.before.tail
-    if not word.endswith("'s") or word in place.known.pronouns:
-        return None
-    if place.word.kind in CONTENT:
-        return PAIR + 4
-    return None
-
-
-def _after_adverb(place: BreakPlace) -> float | None:
-    word = place.before.tail
-    if not word.endswith("ly") or len(word) < 5:
-        return None
-    if place.word.kind in CONTENT:
-        return LOOSE
-    return None
-
-
-def _after_inflected_adjective(place: BreakPlace) -> float | None:
-    """Russian `старая | лодка`, Polish `starego | mostu`: adjectives show themselves."""
-    word = place.before.tail
-    endings = _ADJECTIVE_ENDS[place.tongue]
-    if place.before.tail_kind != "content" or place.word.kind != "content":
-        return None
-    return LOOSE if len(word) > 4 and word.endswith(endings) else None
-
-
-def _before_noun(place: BreakPlace) -> float | None:
-    """`die großen Vögel`, `Herr Tiede`."""
-    if not place.is_capital:
-        return None
-    written, word = place.texts[place.at - 1], place.before.tail
-    if written[:1].islower() and word.endswith(INFLECTED) and word not in place.known.verbs:
-        return PAIR
-    if place.before.is_capital and place.word.kind == "content" and not place.starts_sentence:
-        return LOOSE
-    return None
 
 
 def _after_short_word(place: BreakPlace) -> float | None:
@@ -454,7 +335,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row(None, _after_number),
     Row("numbered", _after_numbered),
     Row(None, _in_pair),
-    Row("determiners", _after_determiner),
+    Row("determiners", after_determiner),
     Row("coordinating", _after_coordinating),
     Row("conjunctions", _after_conjunction),
     Row("of", _after_of),
@@ -474,12 +355,14 @@ FOLLOWING: tuple[Row, ...] = (
     Row("degree", _after_degree),
     Row("floating", _after_floating, frozenset(("en",))),
     Row("quantifiers", _after_quantifier),
-    Row("adjectives", _after_adjective),
-    Row(None, _after_attributive, frozenset(("en",))),
-    Row(None, _after_genitive, frozenset(("en",))),
-    Row(None, _after_adverb, frozenset(("en",))),
-    Row(None, _after_inflected_adjective, frozenset(_ADJECTIVE_ENDS)),
-    Row(None, _before_noun, CAPITALISES_NOUNS),
+    Row("adjectives", after_adjective),
+    Row("amounts", after_amount),
+    Row("pronominal", after_pronominal, VERBS_LAST),
+    Row(None, after_attributive, frozenset(("en",))),
+    Row(None, after_genitive, frozenset(("en",))),
+    Row(None, after_adverb, frozenset(("en",))),
+    Row(None, after_inflected_adjective, SLAVIC),
+    Row(None, before_noun, CAPITALISES_NOUNS),
     Row(None, _second_of_two, frozenset(("de",))),
     Row(None, _after_short_word),
 )

@@ -83,6 +83,8 @@ class LanguageWords:
     ranges: frozenset[str] = frozenset()
     formal_subjects: frozenset[str] = frozenset()
     names: frozenset[str] = frozenset()
+    amounts: frozenset[str] = frozenset()
+    pronominal: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
         """Verbs in all their forms, each with its particles; of English, which has such verbs."""

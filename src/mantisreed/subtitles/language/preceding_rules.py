@@ -6,6 +6,7 @@ from itertools import product
 
 from mantisreed.subtitles.language.break_place import (
     BEGIN_PHRASES,
+    COMPARING,
     CONTENT,
     INFINITIVES,
     JOINING,
@@ -37,6 +38,8 @@ from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
 _PARTICIPLES = ("gehad", "geweest", "geworden")  # of Dutch auxiliaries
+_SHORT = 4  # letters
+_GENITIVE_ENDS = ("и", "х", "ста", "ёх", "ciu", "óch", "ech", "dziestu", "stu")
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
 # Pronouns that are objects as well as subjects.
 _SUBJECTS_TOO = {"en": ("you",), "nl": ("je", "jullie", "u", "ze", "het"), "de": ("sie", "es")}
@@ -154,6 +157,25 @@ def _floating(place: BreakPlace) -> float | None:
     return None
 
 
+def _more_of_it(place: BreakPlace) -> float | None:
+    """Spanish `unos cincuenta minutos | más para`: it follows what it counts."""
+    following = place.next_word
+    if place.word.head not in COMPARING or place.before.closes:
+        return None
+    ends_there = place.word.closes or following is None or following.kind in BEGIN_PHRASES
+    is_counted = place.before.tail_kind == "content" and place.phrase_length > 0
+    return LOOSE if ends_there and is_counted else None
+
+
+def _counted_genitive(place: BreakPlace) -> float | None:
+    """Russian `в радиусе | десяти километров`, Polish `w promieniu | dziesięciu`: of a number."""
+    before = place.before
+    is_noun = before.tail_kind == "content" and not place.is_verb(before.tail)
+    if not is_noun or before.closes or not place.word.head.endswith(_GENITIVE_ENDS):
+        return None
+    return LOOSE - 8
+
+
 def _german_of(place: BreakPlace) -> float | None:
     """German `eine Gruppe | von Studenten`: nearly a genitive."""
     if place.word.head in ("von", "vom") and place.before.is_capital and not place.before.closes:
@@ -198,7 +220,11 @@ def _trailing_phrase(place: BreakPlace) -> float | None:
 
 
 def _strong_subject(place: BreakPlace) -> float | None:
-    """Italian `te lo dico | io che ne ho presi tanti`: the subject of the verb before it."""
+    """Italian `te lo dico | io che ne ho presi tanti`: the subject of the verb before it; always
+    behind an infinitive: `aprirlo | io per nessuna ragione`.
+    """
+    if is_infinitive(place.before, place.tongue) and not place.before.closes:
+        return PAIR if place.word.head in place.known.subjects else None
     return _last_of_clause(place)
 
 
@@ -351,6 +377,10 @@ def _ends_dutch_clause(place: BreakPlace) -> bool:
     if place.tongue != "nl" or following is None or place.before.tail_kind != "content":
         return False
     head = place.word.head
+    # `die naar haar toe gekeerd | is een heel klein beetje harder`
+    is_participle = place.before.tail.startswith("ge") and place.before.tail.endswith(("d", "t"))
+    if place.word.kind == "auxiliary" and is_participle and len(place.before.tail) > _SHORT:
+        return True
     if place.word.kind == "auxiliary":
         is_last = following.closes and following.kind in ("content", "auxiliary")
         return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
@@ -386,6 +416,8 @@ PRECEDING: tuple[Row, ...] = (
     Row("trailing", _trailing),
     Row("floating", _floating),
     Row(None, _trailing_phrase),
+    Row("degree", _more_of_it, ROMANCE),
+    Row("numbers", _counted_genitive, SLAVIC),
     Row("standing", _object_alone),
     Row("ranges", _behind_range),
     Row("formal_subjects", _usted, frozenset(("es",))),
