@@ -6,14 +6,13 @@ from collections.abc import Iterable, Iterator
 from itertools import chain, pairwise
 from typing import Any
 
-import msgspec
-
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.effects import STEP_KINDS, keys_without_effect
 from mantisreed.cards.late_values import OVER_HEADERS
 from mantisreed.cards.requests import secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.steps import ASKING_KEYS, Step
+from mantisreed.cards.tables import fields_of
 from mantisreed.cards.templates import ListTemplate, Template
 from mantisreed.secrets import REPLACEABLE
 
@@ -167,10 +166,10 @@ def _kind_of(step: Step) -> str:
 
 
 def _without_effect(place: str, step: Step, kind: str) -> Iterator[Problem]:
-    defaults = {field.name: field.default for field in msgspec.structs.fields(Step)}
+    fields = fields_of(Step)
     for key in keys_without_effect(kind):
         # A key with its default is not told from one that is not there.
-        if getattr(step, key) not in (defaults[key], None):
+        if getattr(step, key) not in (fields[key].default, None):
             yield place, f"{key!r} has no effect in {STEP_KINDS[kind]}"
 
 

@@ -14,6 +14,7 @@ from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.documents import DocumentError, parse_cbor, parse_msgpack
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.steps import Step
+from mantisreed.cards.tables import fields_of
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.websocket import Conversation
 from mantisreed.secrets import HIDDEN, without_secrets
@@ -150,7 +151,7 @@ _ONLY_WHEN_ASKING = ("limit", "max_interval")
 def _table_of(struct: msgspec.Struct) -> dict[str, Any]:
     """A struct as a TOML table."""
     table: dict[str, Any] = {}
-    for field in msgspec.structs.fields(struct):
+    for field in fields_of(type(struct)).values():
         value = getattr(struct, field.name)
         is_default = value == field.default or (
             value == {} and field.default_factory is not msgspec.NODEFAULT

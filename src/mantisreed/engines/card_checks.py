@@ -13,7 +13,7 @@ from mantisreed.cards.checks import Problem, place_of, problems_of
 from mantisreed.cards.effects import DOCUMENTS, formats_of
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence, audio_names
-from mantisreed.cards.tables import checked
+from mantisreed.cards.tables import checked, fields_of
 from mantisreed.cards.templates import Template
 from mantisreed.engines.card import EngineCard, Reply, TimePaths
 from mantisreed.engines.card_values import ConfidenceScale
@@ -266,9 +266,7 @@ def _wrong_for_programs(card: EngineCard) -> Iterator[Problem]:
         "batch",
         "billed",
     ):
-        default = next(
-            field for field in msgspec.structs.fields(EngineCard) if field.name == key
-        ).default
+        default = fields_of(EngineCard)[key].default
         empty: tuple[Any, ...] = ({}, None)
         if default is not msgspec.NODEFAULT:
             empty = (default, *empty)
@@ -311,9 +309,8 @@ def _unknown(place: str, templates: Any, known: set[str], card: EngineCard) -> I
 
 
 def _wrong_reply(reply: Reply) -> Iterator[Problem]:
-    defaults = {field.name: field.default for field in msgspec.structs.fields(Reply)}
-    for key, default in defaults.items():
-        is_given = getattr(reply, key) not in (default, ())
+    for key, field in fields_of(Reply).items():
+        is_given = getattr(reply, key) not in (field.default, ())
         if is_given and reply.format not in formats_of(key):
             yield ".reply", f"{key!r} is not read with format = {reply.format!r}"
     if reply.format not in DOCUMENTS:

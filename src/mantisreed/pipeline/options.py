@@ -13,6 +13,7 @@ from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
 
+from mantisreed.cards.tables import fields_of
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.identity import asked_of
@@ -124,7 +125,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
         ):
             # By its text: 0.1 as a number is not a tenth.
             given["spend_limit"] = Decimal(str(given["spend_limit"]))
-        for one in msgspec.structs.fields(RunOptions):
+        for one in fields_of(RunOptions).values():
             try:
                 value = msgspec.convert(given[one.name], _TYPES.get(one.name, one.type))
             except msgspec.ValidationError as error:
