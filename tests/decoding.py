@@ -78,10 +78,11 @@ class ForkedWorker:
 
 
 def lend_forked_worker() -> None:
-    """Let the first decoding process of this one be forked from it, while it has a single thread;
-    it ends when nobody can ask it any more.
+    """Let the first decoding processes of this one be forked from it, while it has a single thread;
+    they end when nobody can ask them any more. More than one a core are never at work.
     """
-    lent, started = [ForkedWorker()], workers._started
+    lent = [ForkedWorker() for _ in range(os.cpu_count() or 1)]
+    started = workers._started
     workers._started = lambda: lent.pop() if lent else started()  # type: ignore[assignment, return-value]
 
 
