@@ -5,7 +5,11 @@ from collections.abc import Container
 import pytest
 
 from mantisreed.subtitles.language.auxiliary_rules import AFTER_AUXILIARIES
-from mantisreed.subtitles.language.between_rules import BEFORE_CONJUNCTIONS, BEFORE_CONTENT
+from mantisreed.subtitles.language.between_rules import (
+    BEFORE_CONJUNCTIONS,
+    BEFORE_CONTENT,
+    BEFORE_PREPOSITIONS,
+)
 from mantisreed.subtitles.language.break_place import (
     LOOSE,
     PAIR,
@@ -35,6 +39,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     ],
     "_after_number_alone": [("nl", "drie op de dijk en drie ^ bij de monding", LOOSE - 4)],
     "_after_numbered": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
+    "_after_opener": [
+        ("en", "by the time ^ the tide had turned", PAIR),
+        ("es", "cada vez que ^ alguien abre", PAIR),
+    ],
     "_in_pair": [
         ("en", "it depends ^ of course", 0.0),
         ("en", "because ^ of the tide", PAIR - 6),
@@ -275,6 +283,7 @@ CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
             ("es", "por leve ^ que sea,"),
             ("ru", "большая часть ^ которого касалась"),
             ("fr", "une nuit ^ si froide que personne"),
+            ("en", "nobody could tell me ^ why, and"),
             ("en", "who was there ^ that night"),
             ("nl", "dat was ^ die jongen"),
             ("en", "there were fewer ^ than two"),
@@ -282,6 +291,14 @@ CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
             ("en", "the bank is higher ^ than it looks"),
             ("en", "you need a map ^ as well."),
             ("en", "never have admitted ^ as much."),
+        ],
+    ),
+    (
+        BEFORE_PREPOSITIONS,
+        [
+            ("en", "the birds have grown too big ^ for the nest"),
+            ("en", "nobody waited ^ for the boat"),
+            ("en", "he comes with a lamp ^ on his head"),
         ],
     ),
     (
@@ -326,6 +343,11 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("en", "it is always ^ a bit later than", "it is always a bit ^ later than"),
         ("en", "if anything at all ^ you own", "if anything ^ at all you own"),
         ("en", "at the hut ^ wondering whether to go", "at the hut wondering whether ^ to go"),
+        ("en", "a funny idea ^ of what's worth keeping", "idea of what's ^ worth keeping"),
+        ("en", "we ringed ^ a little over a quarter of it", "a little over a quarter ^ of it"),
+        ("en", "attempt ^ anything of the kind", "attempt anything ^ of the kind"),
+        ("en", "the birds have grown ^ too big for it all", "have grown too big ^ for it all"),
+        ("en", "taken to wandering about ^ in the mud", "taken to wandering ^ about in the mud"),
         ("es", "los pájaros ^ empiezan a ponerse nerviosos", "empiezan a ^ ponerse nerviosos"),
         ("es", "mucho antes de que ustedes o yo ^ lo notemos", "de que ustedes ^ o yo lo"),
         ("fr", "il faut ^ une cinquantaine de minutes", "une cinquantaine ^ de minutes"),

@@ -72,7 +72,9 @@ def after_amount(place: BreakPlace) -> float | None:
         return None
     is_more = word in known.degree or word in COMPARING
     is_comparative = word.endswith(_COMPARATIVE_ENDS.get(place.tongue, ())) and len(word) > 3
-    return PAIR - 4 if is_more or is_comparative else None
+    if is_more or is_comparative:
+        return PAIR - 4
+    return None
 
 
 def after_pronominal(place: BreakPlace) -> float | None:

@@ -160,11 +160,13 @@ def _before_preposition(place: BreakPlace) -> float:
         return LOOSE + 4 if is_forgotten else PLAIN
     if following is not None and _is_short_infinitive(following, place.tongue):
         return LOOSE
-    if place.is_verb(place.before.tail):
-        return PHRASE + 1
-    if _is_behind_phrase(place):
-        return PREPOSITION + 2
-    return PREPOSITION
+    return decided(BEFORE_PREPOSITIONS, place, PREPOSITION)
+
+
+def _is_too_much(place: BreakPlace) -> bool:
+    """Whether `too big | for the nest`, `deep enough | for it` goes on."""
+    is_more = place.before.tail == "enough" or place.words[place.at - 2].tail == "too"
+    return place.word.head == "for" and is_more
 
 
 def _is_behind_phrase(place: BreakPlace) -> bool:
@@ -191,6 +193,8 @@ def _before_to(place: BreakPlace) -> float:
 
 def _before_of(place: BreakPlace) -> float:
     following = place.next_word
+    if place.tongue == "en" and place.before.tail in place.known.indefinite:
+        return PAIR - 4  # `anything | of the kind`
     if place.tongue == "en":
         return LOOSE - 2
     if following is not None and is_infinitive(following, place.tongue) and not following.closes:
@@ -427,6 +431,7 @@ BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
     Case(_is_however_much, PAIR),  # `por leve | que sea`
     Case(_is_slavic_genitive, PAIR),  # Russian `часть | которого`
     Case(_is_french_so, LOOSE),
+    Case(lambda place: place.word.head != "as" and place.word.closes, PAIR),  # `tell me | why.`
     Case(lambda place: place.is_moment, PHRASE),  # `who was there | that night`
     Case(_is_dutch_article, _before_noun_phrase),  # `dat was | die jongen`
     Case(_is_than_number, LOOSE + 4),  # `fewer | than three`
@@ -435,6 +440,11 @@ BEFORE_CONJUNCTIONS: tuple[Case, ...] = (
     # `a map | as well`, but `a map | as well as a compass`
     Case(lambda place: _ends_with(place) == "well", LOOSE),
     Case(lambda place: _ends_with(place) != "", PAIR),  # `admitted | as much.`
+)
+BEFORE_PREPOSITIONS: tuple[Case, ...] = (
+    Case(_is_too_much, PLAIN),
+    Case(lambda place: place.is_verb(place.before.tail), PHRASE + 1),
+    Case(_is_behind_phrase, PREPOSITION + 2),
 )
 BEFORE_CONTENT: tuple[Case, ...] = (
     Case(_is_out_of, PREPOSITION),  # `a shed | out of the wind`

@@ -227,6 +227,8 @@ def is_before_object(words: Sequence[WordFacts], at: int, known: LanguageWords) 
     if words[at].kind != "conjunction" or words[at].closes or at + 1 >= len(words):
         return False
     following = words[at + 1].head
+    if words[at + 1].closes and following in ("that", "this"):
+        return words[at].head in known.prepositions  # `the day before that,`
     is_object = following in known.object_pronouns and following not in known.determiners
     return is_object and words[at].head in known.prepositions and following not in known.pronouns
 

@@ -70,7 +70,9 @@ def _is_behind_joining(place: BreakPlace) -> bool:
     # Also German `, obwohl er, | soweit man wusste`.
     part = place.words[part_begins(place.words, place.at) : place.at]
     is_begun = part[0].kind == "conjunction" and part[-1].tail_kind in ("conjunction", "pronoun")
-    return (is_begun and len(part) <= _JUST_BEGUN) or before in (*place.known.joins_words, *_THAT)
+    is_of_which = len(part) == _JUST_BEGUN and before in place.known.relatives  # `, of which,`
+    is_begun = (is_begun and len(part) <= _JUST_BEGUN) or is_of_which
+    return is_begun or before in (*place.known.joins_words, *_THAT)
 
 
 def _is_just_behind_dash(place: BreakPlace) -> bool:

@@ -43,6 +43,7 @@ from mantisreed.subtitles.language.languages import (
     SLAVIC_INFINITIVES,
     UNITS,
 )
+from mantisreed.subtitles.language.phrase_places import ends_opener
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
@@ -127,8 +128,20 @@ def _after_numbered(place: BreakPlace) -> float | None:
     return None
 
 
+def _after_opener(place: BreakPlace) -> float | None:
+    """`by the time | the tide had turned`, and not `it was time | to go`."""
+    opens = ("determiner", "pronoun", "content", "adjective", "number", "quantifier")
+    if place.before.closes or place.word.kind not in opens:
+        return None
+    if not ends_opener(place.words, place.at, place.tongue):
+        return None
+    return PAIR
+
+
 def _in_pair(place: BreakPlace) -> float | None:
-    if place.at not in place.inside:
+    # `a | few`: an article belongs to its noun still more
+    is_article = place.before.kind == "determiner" and place.before.tail not in place.known.standing
+    if place.at not in place.inside or is_article:
         return None
     following = place.next_word
     if following is not None and following.head in _WHOM and place.word.kind == "preposition":
@@ -202,7 +215,8 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
     if place.at < 2 or place.words[place.at - 2].closes:
         return None
     before = place.words[place.at - 2]
-    if before.kind in ("preposition", "of") and place.before.tail not in place.known.subjects:
+    is_object = place.before.tail not in place.known.subjects and "'" not in place.before.tail
+    if before.kind in ("preposition", "of") and is_object:
         return 0.0
     is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
     if place.tongue in VERBS_LAST and is_verb:
@@ -335,6 +349,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row(None, _after_number),
     Row("numbered", _after_numbered),
     Row(None, _in_pair),
+    Row(None, _after_opener),
     Row("determiners", after_determiner),
     Row("coordinating", _after_coordinating),
     Row("conjunctions", _after_conjunction),

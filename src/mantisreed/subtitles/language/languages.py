@@ -84,6 +84,7 @@ class LanguageWords:
     formal_subjects: frozenset[str] = frozenset()
     names: frozenset[str] = frozenset()
     amounts: frozenset[str] = frozenset()
+    openers: frozenset[str] = frozenset()
     pronominal: frozenset[str] = frozenset()
 
     def particle_pairs(self) -> frozenset[tuple[str, str]]:
@@ -131,7 +132,7 @@ def _tables() -> dict[str, dict[str, str]]:
     return tables
 
 
-_OF_SEVERAL_WORDS = ("phrases", "trailing_phrases", "particle_verbs")
+_OF_SEVERAL_WORDS = ("phrases", "trailing_phrases", "particle_verbs", "openers")
 
 
 @cache

@@ -57,6 +57,23 @@ def begins_trailing_phrase(words: Sequence[WordFacts], at: int, tongue: str) -> 
     return False
 
 
+def ends_opener(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether a conjunction of several words ends before a place: `by the time | we came`."""
+    for parts in _openers_by_last_word(tongue).get(words[at - 1].bare, ()):
+        if parts == tuple(word.bare for word in words[max(0, at - len(parts)) : at]):
+            return True
+    return False
+
+
+@cache
+def _openers_by_last_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
+    found: defaultdict[str, list[Parts]] = defaultdict(list)
+    for phrase in words_of_language(tongue).openers:
+        parts = tuple(phrase.split())
+        found[parts[-1]].append(parts)
+    return {last: tuple(rows) for last, rows in found.items()}
+
+
 @cache
 def _trailing_by_first_word(tongue: str) -> Mapping[str, Sequence[Parts]]:
     found: defaultdict[str, list[Parts]] = defaultdict(list)

@@ -98,7 +98,8 @@ def _particle(place: BreakPlace) -> float | None:
         return PAIR
     if following.kind in ("preposition", "of", "infinitive"):
         # `the bird | out of the net` is a preposition of two words; `went | out of` is its verb's
-        is_torn = place.is_verb(place.before.tail)
+        before = place.before.tail
+        is_torn = place.is_verb(before) or (place.tongue == "en" and before.endswith("ing"))
     else:
         is_torn = following.kind in BEGIN_PHRASES
     return PAIR if is_torn else None
