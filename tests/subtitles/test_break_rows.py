@@ -348,6 +348,13 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("en", "attempt ^ anything of the kind", "attempt anything ^ of the kind"),
         ("en", "the birds have grown ^ too big for it all", "have grown too big ^ for it all"),
         ("en", "taken to wandering about ^ in the mud", "taken to wandering ^ about in the mud"),
+        ("it", "che un argine rotto ^ e una diceria", "che un argine ^ rotto e una diceria"),
+        ("it", "abbiamo visto ^ un quarto di milione", "abbiamo visto un quarto ^ di milione"),
+        ("es", "me dicen ^ lo que sí teníamos", "me dicen lo que sí ^ teníamos"),
+        ("es", "el asa dentro ^ para que nadie", "el asa ^ dentro para que nadie"),
+        ("de", "mit dem Henkel drin ^ neben das Bett", "mit dem Henkel ^ drin neben das Bett"),
+        ("de", "vorbei ^ in Richtung Mülleimer", "vorbei in Richtung ^ Mülleimer"),
+        ("de", "gezählt ^ haben wir mehr als eine Million", "wir mehr ^ als eine Million"),
         ("es", "los pájaros ^ empiezan a ponerse nerviosos", "empiezan a ^ ponerse nerviosos"),
         ("es", "mucho antes de que ustedes o yo ^ lo notemos", "de que ustedes ^ o yo lo"),
         ("fr", "il faut ^ une cinquantaine de minutes", "une cinquantaine ^ de minutes"),
@@ -500,6 +507,8 @@ def test_a_clause_that_has_just_begun_is_not_torn_from_its_conjunction() -> None
     [
         # A clause has just begun, and one is over.
         ("en", "it came so late that the ice ^ was gone", "so late that the ice was gone ^ by May"),
+        # The last two of a list of single words, and another clause.
+        ("en", "we counted, ^ weighed and ringed them", "we counted them, ^ and he wrote"),
         # But a noun stands before the clause that describes it, and a whole clause does.
         ("fr", "il est parti, et le garçon, ^ qui dormait,", "le garçon est parti, ^ qui dormait,"),
         ("de", "sie ging, und der Junge, ^ der schlief,", "sie ging zum Jungen, ^ der schlief,"),

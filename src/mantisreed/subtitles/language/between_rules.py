@@ -41,6 +41,7 @@ _SHORT = 6  # letters
 _RESUMED = CONJUNCTION + 2
 _THAN_OF = {"de": "als", "nl": "dan"}
 _MORE = ("mehr", "weniger", "meer", "minder")
+_ONE = ("ein", "eine", "einen", "einem", "einer")
 _LESS = ("lieber", "besser", "größer", "kleiner", "liever", "beter", "groter")
 _OFTEN = ("often", "easily", "quickly", "slowly")
 # That a clause begins with behind their preposition.
@@ -77,7 +78,9 @@ def _is_last_verb(place: BreakPlace) -> bool:
 
 
 def _is_verbal(place: BreakPlace) -> bool:
-    """`the nets | caught`, `a bird | weighing less`."""
+    """`the nets | caught`, `a bird | weighing less`; not Italian `un argine | rotto`."""
+    if place.tongue == "it" and place.word.head.endswith(("tto", "rto", "sso")):
+        return False
     return place.is_verb(place.word.head) or _is_participle(place)
 
 
@@ -347,6 +350,10 @@ def _is_french_so(place: BreakPlace) -> bool:
 
 
 def _is_than_number(place: BreakPlace) -> bool:
+    following = place.next_word
+    is_article = following is not None and following.head in _ONE
+    if place.word.head == "als" and is_article and place.before.tail in _MORE:
+        return True  # German `etwas mehr | als eine Viertelmillion`
     return is_than_number(place.words, place.at)
 
 

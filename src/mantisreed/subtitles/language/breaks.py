@@ -13,6 +13,7 @@ from typing import NamedTuple
 from mantisreed.subtitles.language.between_rules import between
 from mantisreed.subtitles.language.break_place import (
     CLAUSE,
+    CONTENT,
     PLAIN,
     UNIT,
     BreakPlace,
@@ -227,8 +228,18 @@ class _Judge:
         begins = part_begins(self._words, at)
         is_short = at - begins <= 1 + _NOUN_WITH_ARTICLE
         is_short = is_short and self._words[begins].kind == "coordinating"
+        if self._is_of_list(at):
+            return _NOUN_ALONE
         describes = any(word.head in self._known.describing for word in self._words[at : at + 2])
         return _NOUN_ALONE if is_short and describes else 0.0
+
+    def _is_of_list(self, at: int) -> bool:
+        """Whether the last but one of what is listed in single words follows: `counted, | weighed
+        and ringed`.
+        """
+        behind = self._words[at : at + 2]
+        is_one = len(behind) == 2 and behind[0].kind in CONTENT and not behind[0].closes
+        return is_one and behind[1].kind == "coordinating"
 
     def _begins_clause(self, at: int) -> bool:
         """Whether a clause begins with a conjunction, also where no comma stands before it."""

@@ -130,6 +130,8 @@ def _trailing(place: BreakPlace) -> float | None:
     word, following = place.word, place.next_word
     if place.before.closes or (following is not None and following.head in THAN):
         return None  # `mehr als zehn`
+    if following is not None and following.kind == "of" and not word.closes:
+        return None  # Spanish `dentro de la red`
     if word.closes or following is None:
         return LOOSE
     # `when I got there | nobody had`
