@@ -39,6 +39,11 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     ],
     "_after_number_alone": [("nl", "drie op de dijk en drie ^ bij de monding", LOOSE - 4)],
     "_after_numbered": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
+    "_after_naming": [
+        ("en", "make a folder called ^ counts with", PAIR),
+        ("es", "un hombre llamado ^ Rufo", PAIR),
+    ],
+    "_stranded_to": [("en", "the only person I spoke ^ to between two and four", PAIR)],
     "_after_opener": [
         ("en", "by the time ^ the tide had turned", PAIR),
         ("es", "cada vez que ^ alguien abre", PAIR),
@@ -355,6 +360,9 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("de", "mit dem Henkel drin ^ neben das Bett", "mit dem Henkel ^ drin neben das Bett"),
         ("de", "vorbei ^ in Richtung Mülleimer", "vorbei in Richtung ^ Mülleimer"),
         ("de", "gezählt ^ haben wir mehr als eine Million", "wir mehr ^ als eine Million"),
+        ("en", "you argue ^ about who left it", "you argue about ^ who left it"),
+        ("en", "I spoke to ^ between two and four", "I spoke ^ to between two and four"),
+        ("en", "if you followed along so far ^ you have", "if you followed along ^ so far you"),
         ("es", "los pájaros ^ empiezan a ponerse nerviosos", "empiezan a ^ ponerse nerviosos"),
         ("es", "mucho antes de que ustedes o yo ^ lo notemos", "de que ustedes ^ o yo lo"),
         ("fr", "il faut ^ une cinquantaine de minutes", "une cinquantaine ^ de minutes"),

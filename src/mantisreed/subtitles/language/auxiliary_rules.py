@@ -13,6 +13,7 @@ from mantisreed.subtitles.language.break_place import (
     is_behind_short_clause,
     is_copula,
     is_french_what,
+    is_measure,
 )
 
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
@@ -70,7 +71,10 @@ def _is_indefinite(place: BreakPlace) -> bool:
 
 
 def _to_phrase(place: BreakPlace) -> float:
-    if place.before.tail == "to":
+    is_to = place.before.tail == "to"
+    if is_to and place.word.kind == "preposition" and not is_measure(place.words, place.at):
+        return PREPOSITION  # `the only person I spoke to | between two and four`
+    if is_to:
         return PAIR  # of a place or person it is a preposition
     return LOOSE - 4
 

@@ -40,6 +40,9 @@ WELL = ("bien", "mal", "mucho", "bene", "male", "molto", "bem", "muito")
 BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
 
+QUESTIONS = ("what", "where", "how", "who", "whether", "why")
+"""English words that a question begins with behind its preposition: `you argue about | who`."""
+
 CONTENT = ("content", "adjective", "number")
 JOINING = ("conjunction", "coordinating")
 

@@ -24,6 +24,7 @@ from mantisreed.subtitles.language.break_place import (
     PHRASE,
     PLAIN,
     PREPOSITION,
+    QUESTIONS,
     UNIT,
     VERBS_LAST,
     WELL,
@@ -128,6 +129,13 @@ def _after_numbered(place: BreakPlace) -> float | None:
     return None
 
 
+def _after_naming(place: BreakPlace) -> float | None:
+    """`a folder called | counts`, `un hombre llamado | Rufo`."""
+    if place.before.closes or place.word.kind != "content":
+        return None
+    return PAIR
+
+
 def _after_opener(place: BreakPlace) -> float | None:
     """`by the time | the tide had turned`, and not `it was time | to go`."""
     opens = ("determiner", "pronoun", "content", "adjective", "number", "quantifier")
@@ -192,8 +200,13 @@ def _after_preposition(place: BreakPlace) -> float | None:
     if is_copula(place.word, place.tongue):
         return 0.0  # `what they're waiting for | is`
     following = place.next_word
-    is_about = place.word.kind == "preposition" and following is not None and following.is_number
-    is_about = is_about or (place.tongue == "en" and is_measure(place.words, place.at))
+    if place.tongue == "en":
+        is_about = is_measure(place.words, place.at)
+    else:
+        is_before_number = following is not None and following.is_number
+        is_about = place.word.kind == "preposition" and is_before_number
+    if place.tongue == "en" and place.word.head in QUESTIONS:
+        return LOOSE + 8  # `it depends on | where you are`
     if place.begins_phrase and place.word.head not in place.known.determiners and not is_about:
         return PREPOSITION  # `went out in the rain`, and not `for about | five minutes`
     return PAIR  # also `for that moment`, where `that` is no conjunction
@@ -350,6 +363,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("numbered", _after_numbered),
     Row(None, _in_pair),
     Row(None, _after_opener),
+    Row("naming", _after_naming),
     Row("determiners", after_determiner),
     Row("coordinating", _after_coordinating),
     Row("conjunctions", _after_conjunction),

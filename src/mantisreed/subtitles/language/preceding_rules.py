@@ -13,6 +13,7 @@ from mantisreed.subtitles.language.break_place import (
     LOOSE,
     PAIR,
     PLAIN,
+    QUESTIONS,
     THAN,
     UNIT,
     VERBS_LAST,
@@ -22,6 +23,7 @@ from mantisreed.subtitles.language.break_place import (
     is_copula,
     is_french_what,
     is_infinitive,
+    is_measure,
     is_out_of,
     is_subordinate,
 )
@@ -91,6 +93,8 @@ def _particle(place: BreakPlace) -> float | None:
         return None
     if following is not None and following.head in place.known.relatives and not place.word.closes:
         return None  # `the day | on which`
+    if following is not None and following.head in QUESTIONS:
+        return None  # `you argue | about who left it`
     if is_out_of(place.words, place.at) and not place.is_verb(place.before.tail):
         return None  # `a shed | out of the wind`
     is_adverb = place.word.head not in place.known.prepositions or place.word.closes
@@ -119,6 +123,17 @@ def _last_preposition(place: BreakPlace) -> float | None:
         return PAIR
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
     if is_particle and following is not None and following.kind in ("preposition", *JOINING):
+        return PAIR
+    return None
+
+
+def _stranded_to(place: BreakPlace) -> float | None:
+    """English `the only person I spoke | to between two and four`: of the verb before it."""
+    following = place.next_word
+    if place.before.closes or place.word.closes or following is None:
+        return None
+    is_stranded = following.kind == "preposition" and not is_measure(place.words, place.at + 1)
+    if is_stranded and place.before.tail_kind == "content":
         return PAIR
     return None
 
@@ -416,6 +431,7 @@ PRECEDING: tuple[Row, ...] = (
     Row("behind", _unit_behind),
     Row("particles", _particle),
     Row("prepositions", _last_preposition),
+    Row("ranges", _stranded_to, frozenset(("en",))),
     Row("trailing", _trailing),
     Row("floating", _floating),
     Row(None, _trailing_phrase),
