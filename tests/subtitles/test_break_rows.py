@@ -110,6 +110,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "the tide came a little ^ later than before", PAIR - 4),
         ("nl", "een klein beetje ^ harder dan", PAIR - 4),
     ],
+    "after_graded": [("en", "an absolutely faultless ^ race up to now", PAIR - 4)],
     "after_pronominal": [("de", "sind in der dafür ^ vorgesehenen Tasche", PAIR)],
     "_more_of_it": [("es", "necesitamos unos cincuenta minutos ^ más para", LOOSE)],
     "_counted_genitive": [

@@ -65,6 +65,16 @@ def after_attributive(place: BreakPlace) -> float | None:
     return PAIR - 4
 
 
+def after_graded(place: BreakPlace) -> float | None:
+    """English `an absolutely faultless | race`: an adverb between an article and its adjective."""
+    if place.at < 3 or place.before.tail_kind != "content" or place.word.kind not in CONTENT:
+        return None
+    adverb, article = place.words[place.at - 2], place.words[place.at - 3]
+    if not adverb.tail.endswith("ly") or article.kind != "determiner" or adverb.closes:
+        return None
+    return PAIR - 4
+
+
 def after_amount(place: BreakPlace) -> float | None:
     """Italian `un po' | più forte`, English `a little | harder`, Polish `trochę | później`."""
     known, word = place.known, place.word.head
