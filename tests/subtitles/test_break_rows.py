@@ -59,6 +59,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "the ^ tide", UNIT),
         ("de", "ihr ^ altes Boot", UNIT),
         ("de", "die ^ jüngeren unter ihnen", UNIT),
+        ("de", "die Nummer angerufen, die ^ man uns gegeben", UNIT),
     ],
     "_after_coordinating": [("en", "terns and ^ gulls", PAIR)],
     "_after_conjunction": [("en", "because ^ nobody came", PAIR)],
@@ -137,6 +138,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "looking ^ for.", PAIR),
         ("de", "drehte sich ^ um ohne ein Wort", PAIR),
         ("de", "wir stellten den Motor ^ ab und warteten", PAIR),
+        ("nl", "met de rug van een mes ^ op tikt,", LOOSE + 4),
     ],
     "_inverted_pronoun": [
         ("en", "have ^ you seen", PAIR),
@@ -165,6 +167,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "wir öffnen ein Netz ^ nach dem anderen und gehen", LOOSE),
     ],
     "_object_alone": [("fr", "j'en prends ^ un quand il vient", LOOSE)],
+    "_possessive": [
+        ("it", "ci racconti con parole ^ sue che cosa", LOOSE + 4),
+        ("es", "ha venido un amigo ^ mío.", LOOSE + 4),
+    ],
     "_german_of": [("de", "die eine Gruppe ^ von Studenten beringt", PLAIN)],
     "_somebody_described": [("en", "there is always ^ somebody who prays", PLAIN)],
     "_strong_subject": [
@@ -210,6 +216,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("nl", "dat onder de weegschaal ^ ligt en kijk", LOOSE + 4),
         ("de", "wegen der Kälte behandelt ^ werden musste.", LOOSE + 4),
         ("nl", "die naar haar toe gekeerd ^ is een beetje", LOOSE + 4),
+        ("nl", "aan wie we het meeste te danken ^ hebben van", LOOSE + 4),
     ],
 }
 
@@ -364,6 +371,7 @@ def test_each_case_decides_its_example(number: int) -> None:
         ("en", "you argue ^ about who left it", "you argue about ^ who left it"),
         ("en", "I spoke to ^ between two and four", "I spoke ^ to between two and four"),
         ("en", "if you followed along so far ^ you have", "if you followed along ^ so far you"),
+        ("de", "zwischen neun und sechs ^ noch einmal", "neun und sechs noch ^ einmal"),
         ("es", "los pájaros ^ empiezan a ponerse nerviosos", "empiezan a ^ ponerse nerviosos"),
         ("es", "mucho antes de que ustedes o yo ^ lo notemos", "de que ustedes ^ o yo lo"),
         ("fr", "il faut ^ une cinquantaine de minutes", "une cinquantaine ^ de minutes"),

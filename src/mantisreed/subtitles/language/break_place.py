@@ -43,6 +43,9 @@ BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating
 QUESTIONS = ("what", "where", "how", "who", "whether", "why")
 """English words that a question begins with behind its preposition: `you argue about | who`."""
 
+GERMAN_ADVERBS = frozenset(("auch", "noch", "nur", "schon"))
+"""They stand anywhere in a clause, also between an article and its adjective."""
+
 CONTENT = ("content", "adjective", "number")
 JOINING = ("conjunction", "coordinating")
 

@@ -1,13 +1,13 @@
 """Rules for what stands behind articles and the like."""
 
 from mantisreed.subtitles.language.break_place import (
+    GERMAN_ADVERBS,
     INFLECTED,
     UNIT,
     BreakPlace,
 )
 
 _ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
-_GERMAN_ADVERBS = frozenset(("auch", "noch", "nur", "schon"))
 
 
 def after_determiner(place: BreakPlace) -> float | None:
@@ -28,6 +28,9 @@ def _stands_alone(place: BreakPlace) -> bool:
     word = place.word
     if word.kind == "of" or place.before.closes:
         return False
+    is_first = place.at > 1 and place.words[place.at - 2].ends_clause
+    if is_first and place.before.tail in place.known.describing:
+        return False  # German `die Nummer angerufen, die | man uns gegeben hatte`
     if place.before.tail in place.known.conjunctions:
         # `after that | the wind got up`; elsewhere `that` may begin a clause
         return place.at > 1 and place.words[place.at - 2].kind == "preposition"
@@ -54,7 +57,7 @@ def _has_noun_ahead(place: BreakPlace) -> bool:
     """Whether adverbs stand between a German article and its adjective: `bei einem | auch noch so
     leichten Sturz`, `in der | dafür vorgesehenen Tasche`.
     """
-    adverbs = place.known.degree | place.known.pronominal | _GERMAN_ADVERBS
+    adverbs = place.known.degree | place.known.pronominal | GERMAN_ADVERBS
     at = place.at
     while at < len(place.words) and place.words[at].head in adverbs and at < place.at + 3:
         at += 1

@@ -19,6 +19,7 @@ from mantisreed.subtitles.language.auxiliary_rules import (
     after_negation,
 )
 from mantisreed.subtitles.language.break_place import (
+    GERMAN_ADVERBS,
     JOINING,
     LOOSE,
     PAIR,
@@ -106,7 +107,8 @@ def _after_number(place: BreakPlace) -> float | None:
     )
     if following in known.auxiliaries or is_behind_date:
         return PHRASE  # Polish `w dwa tysiące dwunastym | złapaliśmy`
-    if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
+    is_adverb = place.tongue == "de" and following in GERMAN_ADVERBS  # `sechs | noch einmal`
+    if is_adverb or place.word.kind not in ("content", "adjective", "quantifier", "degree"):
         return 0.0
     # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
     # phrase, and so does a year.

@@ -84,6 +84,7 @@ class LanguageWords:
     formal_subjects: frozenset[str] = frozenset()
     names: frozenset[str] = frozenset()
     amounts: frozenset[str] = frozenset()
+    possessives: frozenset[str] = frozenset()
     naming: frozenset[str] = frozenset()
     openers: frozenset[str] = frozenset()
     pronominal: frozenset[str] = frozenset()

@@ -36,6 +36,7 @@ from mantisreed.subtitles.language.languages import (
     UNITS,
 )
 from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
+from mantisreed.subtitles.language.word_facts import WordFacts
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
@@ -109,6 +110,10 @@ def _particle(place: BreakPlace) -> float | None:
     return PAIR if is_torn else None
 
 
+def _is_last_dutch_verb(word: WordFacts) -> bool:
+    return word.closes and word.kind == "content" and word.head.endswith(("t", "en"))
+
+
 def _last_preposition(place: BreakPlace) -> float | None:
     """`looking | for.`, German `fängt heute | an.`; in Romance languages it is an adverb there.
 
@@ -121,6 +126,9 @@ def _last_preposition(place: BreakPlace) -> float | None:
         return PAIR  # `what they're waiting | for is`, Italian `quello che ha messo | su è`
     if is_before_dutch_clause(place.words, place.at, place.tongue):
         return PAIR
+    # Dutch `wanneer u er met de rug van een mes | op tikt,`
+    if place.tongue == "nl" and following is not None and _is_last_dutch_verb(following):
+        return LOOSE + 4 if place.word.head in _PARTICLES_TOO else None
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
     if is_particle and following is not None and following.kind in ("preposition", *JOINING):
         return PAIR
@@ -192,6 +200,15 @@ def _counted_genitive(place: BreakPlace) -> float | None:
     if not is_noun or before.closes or not place.word.head.endswith(_GENITIVE_ENDS):
         return None
     return LOOSE - 8
+
+
+def _possessive(place: BreakPlace) -> float | None:
+    """Italian `con parole | sue`, Spanish `un amigo | mío`: behind its noun."""
+    following = place.next_word
+    is_noun = place.before.tail_kind == "content" and not place.before.closes
+    ends_there = place.word.closes or following is None or following.kind not in CONTENT
+    is_sure = following is None or following.kind not in ("quantifier", "degree", "auxiliary")
+    return LOOSE + 4 if is_noun and ends_there and (place.word.closes or is_sure) else None
 
 
 def _german_of(place: BreakPlace) -> float | None:
@@ -374,6 +391,10 @@ def _last_verb(place: BreakPlace) -> float | None:
     is_last_auxiliary = word.kind == "auxiliary" and is_subordinate(place)
     ends_before_and = goes_on and (is_behind_noun or is_behind_object or is_last_auxiliary)
     # `behandelt | werden musste.`
+    # Dutch `aan wie we het meeste te danken | hebben`
+    has_sign = place.at > 1 and place.words[place.at - 2].head in ("zu", "te")
+    if word.kind == "auxiliary" and has_sign and place.before.tail_kind == "content":
+        return LOOSE + 4
     if word.kind == "auxiliary" and _ends_with_auxiliary(place) and not place.before.is_capital:
         return LOOSE + 4
     if word.closes or ends_before_and or _ends_dutch_clause(place):
@@ -435,6 +456,7 @@ PRECEDING: tuple[Row, ...] = (
     Row("trailing", _trailing),
     Row("floating", _floating),
     Row(None, _trailing_phrase),
+    Row("possessives", _possessive),
     Row("degree", _more_of_it, ROMANCE),
     Row("numbers", _counted_genitive, SLAVIC),
     Row("standing", _object_alone),
