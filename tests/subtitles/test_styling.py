@@ -1,6 +1,9 @@
 """What one format says of colours and places, another says as well; what it cannot is told."""
 
+from collections.abc import Callable
 from itertools import pairwise
+from pathlib import Path
+from subprocess import CompletedProcess
 
 import pytest
 
@@ -10,6 +13,7 @@ from mantisreed.formats.srt import read_srt, write_srt
 from mantisreed.formats.styling import colour_mark
 from mantisreed.formats.ttml import write_ttml
 from mantisreed.formats.ttml_reading import read_ttml
+from mantisreed.formats.ttml_times import TtmlClock
 from mantisreed.formats.vtt import read_webvtt
 from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
@@ -123,6 +127,54 @@ def test_drop_frame_time_codes_keep_pace_with_the_clock() -> None:
     assert read_ttml(document).cues[0].start == pytest.approx(3600.0, abs=0.01)
 
 
+def test_a_semicolon_before_frames_says_that_numbers_are_left_out() -> None:
+    document = (
+        '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" '
+        'xml:lang="en" ttp:timeBase="smpte" ttp:frameRate="30" '
+        'ttp:frameRateMultiplier="1000 1001"><body><div>'
+        '<p begin="01:00:00;00" end="1:00:02,500">Tea?</p></div></body></tt>'
+    )
+    (cue,) = read_ttml(document).cues
+    assert cue.start == pytest.approx(3600.0, abs=0.01)
+    assert cue.end == pytest.approx(3602.5 * 1.001, abs=0.01)
+
+
+@pytest.mark.parametrize(
+    ("parameters", "text", "seconds"),
+    [
+        ({"frameRate": "25"}, "00:00:01:05", 1.2),
+        ({"frameRate": "24", "frameRateMultiplier": "1000:1001"}, "24f", 1.001),
+        ({"tickRate": "1000"}, "1500t", 1.5),
+        (
+            {"frameRate": "24", "frameRateMultiplier": "1000 1001", "timeBase": "smpte"},
+            "0:01:00:00",
+            60.06,
+        ),
+        ({"frameRate": "none"}, "30f", 1.0),
+        ({"frameRate": "0"}, "30f", 1.0),
+        ({"frameRateMultiplier": "1 0"}, "30f", 1.0),
+        ({}, "00:00:01.25", 1.25),
+        ({}, "soon", None),
+    ],
+)
+def test_times_count_in_what_the_document_says(
+    parameters: dict[str, str], text: str, seconds: float | None
+) -> None:
+    assert TtmlClock(parameters).seconds(text) == (
+        None if seconds is None else pytest.approx(seconds)
+    )
+
+
+def test_a_rate_that_makes_no_sense_is_told() -> None:
+    document = (
+        '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" '
+        'xml:lang="en" ttp:frameRate="often"><body><div>'
+        '<p begin="1s" end="2s">Tea?</p></div></body></tt>'
+    )
+    script = OUTPUT_FORMATS["ttml"].read(document.encode())
+    assert any("a rate could not be read: 'often'" in note for note in script.notes)
+
+
 @pytest.mark.parametrize(
     ("content", "name"),
     [
@@ -139,6 +191,21 @@ def test_webvtt_in_a_file_of_another_name_is_read_as_what_it_is_and_told() -> No
     script = OUTPUT_FORMATS["srt"].read(b"WEBVTT\n\n00:01.000 --> 00:02.000\nTea &amp; toast\n")
     assert script.cues is not None and script.cues[0].lines == ("Tea & toast",)
     assert "this is vtt" in script.notes[0]
+
+
+def test_subtitles_in_a_plain_text_are_read_and_repaired_as_what_they_are(
+    mantisreed: Callable[..., CompletedProcess[str]], tmp_path: Path
+) -> None:
+    file = tmp_path / "talk.txt"
+    file.write_text(f"1\n00:00:01,000 --> 00:00:04,000\n{'salt marsh ' * 6}\n")
+    told = mantisreed("check", "--fix", "talk.txt")
+    assert told.returncode == 0, told.stderr
+    (cue,) = OUTPUT_FORMATS["srt"].read(file.read_bytes()).cues or ()
+    assert len(cue.lines) == 2
+    # There is nothing more to repair, and its name breaks no rule.
+    again = mantisreed("check", "--fix", "talk.txt")
+    assert again.stdout.strip() == "talk.txt: 1 cue, no problems found"
+    assert "this is srt" in again.stderr
 
 
 def test_a_page_has_an_anchor_for_each_time_and_nothing_from_elsewhere() -> None:

@@ -78,23 +78,23 @@ class OutputFormat:
         Raises:
             InputError: it cannot be read as this format, or holds text and no cue.
         """
-        if self.read_text is None:
+        text, remarks = decoded(content, encoding)
+        # Files are often called by a format that they are not in.
+        other = _other_subtitles(self.name, text)
+        own = self.read_text if other is None else other.read_text
+        if own is None:
             raise InputError(
                 f"a file of the format {self.name} has no times",
                 advice="`mantisreed convert --recording FILE` times it by its speech",
             )
-        text, remarks = decoded(content, encoding)
-        # Files are often called by a format that they are not in.
-        other = _other_subtitles(self.name, text)
         if other is not None:
+            # A name such as `marsh.txt` is not wrong: it says nothing of subtitles.
+            allowed = other.suffix if self.read_text is not None else ""
             remarks.append(
-                Remark(f"this is {other.name}, and was read as that", self.suffix, other.suffix)
+                Remark(f"this is {other.name}, and was read as that", self.suffix, allowed)
             )
-            read_text = other.read_text or self.read_text
-        else:
-            read_text = self.read_text
         try:
-            script = read_text(text)
+            script = own(text)
         except (RecursionError, ArithmeticError, ValueError) as error:
             # Readers forgive what they know; this is for what nobody has thought of.
             if isinstance(error, RecursionError):
@@ -288,9 +288,9 @@ def media_types() -> dict[str, str]:
 
 def _other_subtitles(name: str, text: str) -> OutputFormat | None:
     """The format of subtitles that a text is in, where it is not the one that its name says; None
-    where it is.
+    where it is. A name such as `marsh.txt` says none.
     """
-    if not OUTPUT_FORMATS[name].is_subtitles:
+    if not OUTPUT_FORMATS[name].is_subtitles and OUTPUT_FORMATS[name].read_text is not None:
         return None
     found = _sniffed(text)
     if found is None or found.name == name or not found.is_subtitles:
@@ -339,6 +339,19 @@ def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
             what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas"
         )
     return tuple(OUTPUT_FORMATS[name] for name in dict.fromkeys(names))
+
+
+def format_in(file: PurePath, content: bytes) -> OutputFormat:
+    """The format that a file is repaired in: what its name says or, where a file of that has no
+    times, what its text is: subtitles in `marsh.txt` stay what they are.
+
+    Raises:
+        InputError: its name says no format.
+    """
+    said = format_of(file)
+    if said.read_text is not None:
+        return said
+    return _other_subtitles(said.name, decoded(content)[0]) or said
 
 
 def format_of(file: PurePath) -> OutputFormat:

@@ -14,14 +14,12 @@ from mantisreed.errors import InputError
 from mantisreed.formats.cue_times import mend_times
 from mantisreed.formats.styling import colour_mark
 from mantisreed.formats.ttml import NAMESPACE, STYLES, XML
+from mantisreed.formats.ttml_times import TtmlClock
 from mantisreed.subtitles.cues import Cue, Subtitles
-from mantisreed.subtitles.frames import seconds_of_drop_frame
 from mantisreed.subtitles.marking import Span, lines_with_marks
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.voices import joined_voices
 
-_CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
-_OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 _METADATA = f"{{{NAMESPACE}#metadata}}"
 _PICTURES = ("image", "backgroundImage")
 # What elements have from those that they stand in, and from their region (TTML2, 8.4.4.2).
@@ -74,20 +72,10 @@ class _TtmlReader:
             for one in root.iter()
             if _local(one.tag) == "style"
         }
-        # What the standard takes where nothing is said (TTML2, 7.2.5 and 7.2.12).
-        rate = float(self._parameter("frameRate") or 30)
-        numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
-        self._frames = rate * float(numerator) / float(denominator or 1)
-        # Of a time code each number is so many frames: at 29.97 its hour is 3.6 s longer than one
-        # of the clock (TTML2, 10.3.1 and I.2).
-        self._pace = 1.0
-        if (self._parameter("timeBase") or "").lower() == "smpte":
-            self._pace = rate / self._frames
-        self._ticks = float(
-            self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1)
-        )
-        # Frames are counted, and numbers left out, as television does at 29.97.
-        self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
+        parameters = {_local(key): value for key, value in root.attrib.items()}
+        self._clock = TtmlClock(parameters)
+        if self._clock.misread:
+            self._remark("a rate could not be read", self._clock.misread, "a number above 0", 0.0)
         self._regions = {
             one.get(f"{{{XML}}}id", ""): self._set_by_region(one)
             for one in root.iter()
@@ -375,30 +363,10 @@ class _TtmlReader:
     def _seconds(self, text: str | None) -> float | None:
         if text is None:
             return None
-        if found := _CLOCK.match(text.strip()):
-            hours, minutes, seconds, fraction, frames = found.groups()
-            whole = ((int(hours) * 60 + int(minutes)) * 60 + int(seconds)) * self._pace
-            if self._drops_frames and frames is not None:
-                return seconds_of_drop_frame(int(hours), int(minutes), int(seconds), int(frames))
-            return whole + (float(f"0.{fraction}") if fraction else int(frames or 0) / self._frames)
-        if found := _OFFSET.match(text.strip()):
-            number = float(found[1])
-            units = {
-                "h": 3600.0,
-                "m": 60.0,
-                "s": 1.0,
-                "ms": 0.001,
-                "f": 1 / self._frames,
-                "t": 1 / self._ticks,
-            }
-            return number * units[found[2]]
-        self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
-        return None
-
-    def _parameter(self, name: str) -> str | None:
-        return next(
-            (value for key, value in self._root.attrib.items() if _local(key) == name), None
-        )
+        seconds = self._clock.seconds(text.strip())
+        if seconds is None:
+            self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
+        return seconds
 
 
 def _inherited(own: Mapping[str, str]) -> dict[str, str]:

@@ -9,7 +9,7 @@ from typing import Any
 
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import format_of
+from mantisreed.exports.formats import format_in
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.files import printable, write_new, write_whole
 from mantisreed.pipeline.options_given import layout_rules, workspace_if_any
@@ -112,10 +112,12 @@ def _fixed(
 ) -> _Repair:
     """Repair what breaks a rule, write, and check again."""
     cues = fixed(script.cues or (), rules, language, findings)
-    written = format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
+    content = file.read_bytes()
+    form = format_in(file, content)
+    written = form.write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
     before = None
     # Nothing is kept and nothing is told where nothing changes.
-    if written != file.read_bytes():
+    if written != content:
         before = _kept_before(file)
         write_whole(file, written)
     return _Repair(cues, check_cues(cues, rules, language), before)
