@@ -369,6 +369,23 @@ def test_a_table_of_a_spreadsheet_that_writes_numbers_with_commas_is_read() -> N
     ]
 
 
+def test_columns_and_times_are_read_as_others_write_them() -> None:
+    table = (
+        'Begin (s),End_Time,Speaker name,Caption\n"00:00:01,500",00:00:02.250,Tamm,Tern\n'
+        "0:03,4.5 s,,Auk\n"
+    )
+    script = OUTPUT_FORMATS["csv"].read(table.encode())
+    assert [(cue.start, cue.end, cue.speaker, cue.text) for cue in script.cues or ()] == [
+        (1.5, 2.25, "Tamm", "Tern"),
+        (3.0, 4.5, None, "Auk"),
+    ]
+    # Our own names come first, and a table without a time that can be read is no empty one.
+    script = OUTPUT_FORMATS["csv"].read(b"start,begin,end,text\n1,9,2,Tern\n")
+    assert [cue.start for cue in script.cues or ()] == [1.0]
+    with pytest.raises(InputError, match="no row of the table has times"):
+        OUTPUT_FORMATS["csv"].read(b"start,end,text\n00:00:01:12,00:00:02:00,Tern\n")
+
+
 @pytest.mark.parametrize("form", ["srt", "vtt"])
 def test_a_cue_without_length_is_seen_until_the_next_one(form: str) -> None:
     head, mark = ("WEBVTT\n\n", ".") if form == "vtt" else ("", ",")

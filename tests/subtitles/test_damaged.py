@@ -27,7 +27,17 @@ A, B = (1.0, 2.0, ("A",)), (3.0, 4.0, ("B",))
         (ONE + "\ufeff" + TWO, [A, B], ""),
         *(
             (ONE.replace(" --> ", arrow), [A], "times are not written as usual")
-            for arrow in ("-->", "\t-->\t", " → ", " -> ", " –> ", " ---> ", " --&gt; ", " => ")
+            for arrow in (
+                "-->",
+                "\t-->\t",
+                " → ",
+                " -> ",
+                " –> ",
+                " ---> ",
+                " --&gt; ",
+                " => ",
+                " – ",
+            )
         ),
         *(
             (f"1\n{times}\nA\n", [A], "times are not written as usual")

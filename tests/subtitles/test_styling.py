@@ -127,6 +127,16 @@ def test_drop_frame_time_codes_keep_pace_with_the_clock() -> None:
     assert read_ttml(document).cues[0].start == pytest.approx(3600.0, abs=0.01)
 
 
+def test_styles_and_colours_in_braces_are_styles_and_colours() -> None:
+    """As scripts of other programs have them, whose colours are blue, green, red."""
+    text = r"{\b1}All{\b0} {\i1}of {\c&H0000FF&}them{\c}{\i0}"
+    found = read_srt(f"1\n00:00:01,000 --> 00:00:02,000\n{text}\n")
+    assert not found.remarks
+    assert write_srt(found.cues).splitlines()[2] == (
+        '<b>All</b> <i>of <font color="#ff0000">them</font></i>'
+    )
+
+
 def test_a_semicolon_before_frames_says_that_numbers_are_left_out() -> None:
     document = (
         '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" '
@@ -137,6 +147,35 @@ def test_a_semicolon_before_frames_says_that_numbers_are_left_out() -> None:
     (cue,) = read_ttml(document).cues
     assert cue.start == pytest.approx(3600.0, abs=0.01)
     assert cue.end == pytest.approx(3602.5 * 1.001, abs=0.01)
+
+
+@pytest.mark.parametrize(
+    ("written", "read"),
+    [
+        ("salt &amp; pepper & mud", "salt & pepper & mud"),
+        ("caf&eacute;&nbsp;noir", "café noir"),
+        ("a &c; b", "a &c; b"),
+        # What is well-formed already stays as it is.
+        ("<![CDATA[a & &nbsp; b]]>", "a & &nbsp; b"),
+    ],
+)
+def test_characters_of_html_and_bare_ampersands_are_read(written: str, read: str) -> None:
+    document = (
+        '<tt xmlns="http://www.w3.org/ns/ttml" xml:lang="en"><body><div>'
+        f'<p begin="1s" end="2s">{written}</p></div></body></tt>'
+    )
+    found = read_ttml(document)
+    assert found.cues[0].text == read
+    assert bool(found.remarks) is ("CDATA" not in written)
+
+
+def test_what_moves_or_hides_text_is_told() -> None:
+    document = (
+        '<tt xmlns="http://www.w3.org/ns/ttml" xml:lang="en"><body><div><p begin="1s" end="2s">'
+        '<set begin="0.5s" visibility="hidden"/>Tea?</p></div></body></tt>'
+    )
+    script = OUTPUT_FORMATS["ttml"].read(document.encode())
+    assert script.notes == ("an animation was left out: '<set>'",)
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,7 @@ from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import LATEST, Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
-from mantisreed.units import count_of
+from mantisreed.units import count_of, parse_duration
 
 # Also in their wide forms, and behind a tab or line break, which spreadsheets pass over.
 _FORMULA = frozenset("=+-@\t\r\n＝＋－＠")
@@ -111,22 +111,51 @@ def read_table(text: str, *, delimiter: str) -> Script:
         delimiter = ";"
     reader = csv.DictReader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
-        columns = set(reader.fieldnames or ())
+        names = list(reader.fieldnames or ())
     except csv.Error as error:
         raise InputError(f"the table cannot be read ({error})") from error
+    reader.fieldnames = _own_names(names)
+    columns = set(reader.fieldnames)
     # Each kind of rows has its own column of texts, by which a table says what it is.
     # Others call it `text`, and mean what is seen at a time.
     said = next((name for name in ("word", "cue_text", "text") if name in columns), "passage_text")
     if missing := {"start", "end", said} - columns:
         raise InputError(
-            f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}"
+            f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(names)}"
         )
     rows, notes = _timed_rows(reader)
+    if notes and not rows:
+        raise InputError(
+            "no row of the table has times that can be read",
+            advice="times are seconds, or 00:01:02.5",
+        )
     if said in ("cue_text", "text"):
         return Script(cues=tuple(map(_cue_of, rows)), notes=tuple(notes))
     if said == "passage_text":
         return _script(list(map(_passage_of_row, rows)), notes)
     return _script(_passages_of_words(rows), notes)
+
+
+_NAMES_OF_OTHERS = {
+    "start": ("start time", "begin", "begin time", "in", "time in", "timecode in", "from"),
+    "end": ("end time", "stop", "out", "time out", "timecode out", "to", "until"),
+    "text": ("transcript", "subtitle", "subtitles", "caption", "captions", "sentence", "dialogue"),
+    "speaker": ("speaker name", "character", "who"),
+}
+
+
+def _own_names(names: Sequence[str]) -> list[str]:
+    """The columns of a table by our names, where others have called them something else: `Start
+    Time`, `end_time`, `Begin (s)`.
+    """
+    plain = [name.partition("(")[0].replace("_", " ").strip().lower() for name in names]
+    own = []
+    for name, simple in zip(names, plain, strict=True):
+        meant = next((one for one, others in _NAMES_OF_OTHERS.items() if simple in others), simple)
+        # A table that has our own name for something means nothing else by another one.
+        is_free = meant in _NAMES_OF_OTHERS and meant not in names and meant not in own
+        own.append(meant if is_free else name)
+    return own
 
 
 class _TimedRow(NamedTuple):
@@ -149,7 +178,7 @@ def _timed_rows(reader: "csv.DictReader[str]") -> tuple[list[_TimedRow], list[st
         # A short row has None in the columns that it lacks, a long one a list behind the last.
         cells = {key: _as_it_was(cell) for key, cell in line.items() if isinstance(cell, str)}
         try:
-            start, end = (_seconds(cells[name].replace(",", ".")) for name in ("start", "end"))
+            start, end = (_time_in(cells[name]) for name in ("start", "end"))
         except (KeyError, ValueError):
             notes.append(f"row {reader.line_num} has no times and was left out")
         else:
@@ -262,6 +291,14 @@ def _passage_of(words: tuple[Word, ...], speaker: str | None) -> Passage:
 
 def _time(seconds: float) -> str:
     return f"{seconds:.3f}"
+
+
+def _time_in(cell: str) -> float:
+    """A time of a table: seconds, or as others write it: `00:01:02,5`, `2.5 s`."""
+    plain = cell.strip().replace(",", ".")
+    if ":" in plain or plain.endswith("s"):
+        return _seconds(str(parse_duration(plain)))
+    return _seconds(plain)
 
 
 def _seconds(text: str) -> float:

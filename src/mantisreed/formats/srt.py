@@ -25,7 +25,7 @@ _SPACE = r"[ \t]{0,4}"
 _COLON = rf"{_SPACE}:{_SPACE}"
 _FRACTION = rf"(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
 _TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}}){_FRACTION}"
-_ARROW = r"[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*"
+_ARROW = r"(?:[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*|[ \t]+[-–—−]{1,3}[ \t]+)"
 _TIMES = re.compile(rf"[ \t]*{_TIME}{_ARROW}{_TIME}(?!\d)(.*)", re.DOTALL)
 # A line of times that breaks off, as a file does that was not written to its end.
 _CUT_SHORT = re.compile(
@@ -349,7 +349,7 @@ def _untagged(text: str) -> _Text:
         at = tag.end()
         # An override in braces, which has no end.
         if tag[2] is None:
-            _take_override(tag[0], found)
+            _take_override(tag[0], found, tags, length)
             # `\p1` begins a drawing, `\p0` ends it.
             if drawing := re.search(r"\\p(\d)", tag[0]):
                 is_drawing = drawing[1] != "0"
@@ -431,14 +431,26 @@ def _colour_in(tag: str) -> str | None:
     return None
 
 
-def _take_override(tag: str, found: _Text) -> None:
-    """Take a tag in braces: a place, or something that only other formats have."""
-    for part in tag.strip("{}").split("\\")[1:]:
-        place = re.fullmatch(r"an([1-9])", part.strip())
-        if place:
+def _take_override(tag: str, found: _Text, tags: "_OpenTags", length: int) -> None:
+    """Take a tag in braces: a place, a style or colour, or something that only other formats
+    have.
+    """
+    for part in map(str.strip, tag.strip("{}").split("\\")[1:]):
+        if place := re.fullmatch(r"an([1-9])", part):
             found.settings = found.settings or settings_of_keypad(int(place[1]))
-        elif part.strip():
-            name = re.match(r"[a-z]+", part.strip())
+        elif style := re.fullmatch(r"([biu])(\d+)", part):
+            # `\b0` ends what is bold, and `\b700` is a weight.
+            if int(style[2]):
+                tags.open(style[1], tag, length)
+            else:
+                tags.close(style[1], length)
+        elif colour := re.fullmatch(r"1?c(?:&H([0-9A-Fa-f]{6})&?)?", part):
+            tags.close("font", length)
+            if colour[1]:
+                blue, green, red = colour[1][:2], colour[1][2:4], colour[1][4:]
+                tags.open("font", f'<font color="#{red}{green}{blue}">', length)
+        elif part:
+            name = re.match(r"[a-z]+", part)
             kind = _OVERRIDES.get(name[0] if name else "", "override")
             found.dropped.setdefault(kind, tag)
 

@@ -4,6 +4,7 @@ Times are read as clock times, offsets, frames and ticks. Those of `body`, `div`
 parallel or, where `timeContainer` is `seq`, one after the other.
 """
 
+import html.entities
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -20,6 +21,9 @@ from mantisreed.subtitles.marking import Span, lines_with_marks
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.voices import joined_voices
 
+# Characters that HTML names and XML does not, and ampersands that stand for themselves.
+_NO_XML = re.compile(r"&(?!(?:amp|lt|gt|quot|apos);|#)(?:(\w+);)?")
+_ANIMATIONS = ("set", "animate")
 _METADATA = f"{{{NAMESPACE}#metadata}}"
 _PICTURES = ("image", "backgroundImage")
 # What elements have from those that they stand in, and from their region (TTML2, 8.4.4.2).
@@ -36,13 +40,30 @@ def read_ttml(text: str) -> Subtitles:
     # Entities can make gigabytes of a few bytes.
     if "<!DOCTYPE" in text or "<!ENTITY" in text:
         raise InputError("XML with declarations of its own is not read")
+    plain = re.sub(r"^\s*<\?xml[^>]*\?>", "", text)
+    remark = None
     try:
-        root = Tree.fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))  # noqa: S314 - declarations are refused
+        root = Tree.fromstring(plain)  # noqa: S314 - declarations are refused
     except Tree.ParseError as error:
-        raise InputError(f"this is no well-formed XML ({error})") from error
+        remark = _NO_XML.search(plain)
+        try:
+            root = Tree.fromstring(_NO_XML.sub(_as_xml, plain))  # noqa: S314 - as above
+        except Tree.ParseError:
+            raise InputError(f"this is no well-formed XML ({error})") from error
     if _local(root.tag) != "tt":
         raise InputError("this is no TTML: its root is not tt")
-    return _TtmlReader(root).read()
+    reader = _TtmlReader(root)
+    if remark:
+        reader.remark("characters were written as in HTML", remark[0], "&#...; or &amp;", 0.0)
+    return reader.read()
+
+
+def _as_xml(found: re.Match[str]) -> str:
+    """A character of HTML as itself, and an ampersand that begins none as XML has it."""
+    name = found[1]
+    if name is None or f"{name};" not in html.entities.html5:
+        return f"&amp;{found[0][1:]}"
+    return html.entities.html5[f"{name};"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +96,10 @@ class _TtmlReader:
         parameters = {_local(key): value for key, value in root.attrib.items()}
         self._clock = TtmlClock(parameters)
         if self._clock.misread:
-            self._remark("a rate could not be read", self._clock.misread, "a number above 0", 0.0)
+            self.remark("a rate could not be read", self._clock.misread, "a number above 0", 0.0)
+        animation = next((one for one in root.iter() if _local(one.tag) in _ANIMATIONS), None)
+        if animation is not None:
+            self.remark("an animation was left out", f"<{_local(animation.tag)}>", "", 0.0)
         self._regions = {
             one.get(f"{{{XML}}}id", ""): self._set_by_region(one)
             for one in root.iter()
@@ -100,7 +124,8 @@ class _TtmlReader:
         mend_times(self._found)
         return self._found
 
-    def _remark(self, what: str, found: str, allowed: str, begin: float) -> None:
+    def remark(self, what: str, found: str, allowed: str, begin: float) -> None:
+        """Note something about the cue that comes next."""
         self._found.remarks.append(
             Remark(what, excerpt_of(found), allowed, 0, len(self._found.cues) + 1, begin)
         )
@@ -151,7 +176,7 @@ class _TtmlReader:
         stray = "".join([element.text or "", *(child.tail or "" for child in element)])
         if stray.strip() and _local(element.tag) in ("body", "div"):
             what = "text outside of a paragraph was left out"
-            self._remark(what, stray, "text in p", around.begin)
+            self.remark(what, stray, "text in p", around.begin)
         is_sequence = element.get("timeContainer") == "seq"
         begin = around.begin
         for child in element:
@@ -182,7 +207,7 @@ class _TtmlReader:
     def _tell_unseen(self, text: str, begin: float) -> None:
         if text.strip():
             what = "text that is not displayed was left out"
-            self._remark(what, text, "text that is displayed", begin)
+            self.remark(what, text, "text that is displayed", begin)
 
     def _of_paragraph(self, element: Tree.Element, around: _Around) -> Iterator[Cue]:
         timed = [
@@ -241,7 +266,7 @@ class _TtmlReader:
         if end != float("inf"):
             end = round(end, 3)
         if end <= begin:
-            self._remark(
+            self.remark(
                 "a cue does not end after it begins",
                 lines[0],
                 "an end after its start",
@@ -365,7 +390,7 @@ class _TtmlReader:
             return None
         seconds = self._clock.seconds(text.strip())
         if seconds is None:
-            self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
+            self.remark("a time could not be read", text, "a clock time or an offset", 0.0)
         return seconds
 
 
