@@ -386,6 +386,32 @@ def test_columns_and_times_are_read_as_others_write_them() -> None:
         OUTPUT_FORMATS["csv"].read(b"start,end,text\n00:00:01:12,00:00:02:00,Tern\n")
 
 
+@pytest.mark.parametrize(
+    ("form", "content"),
+    [
+        ("vtt", "WEBVTT\n\nxx --> yy\nTern\n"),
+        ("md", "# Talk\n\n**Tamm** Tern\n"),
+        ("timed", "Tern\nAuk\n"),
+        ("ctm", "Tern\n"),
+        ("srt", "Tern\n"),
+    ],
+)
+def test_text_without_a_time_is_no_empty_file(form: str, content: str) -> None:
+    with pytest.raises(InputError, match="no cue could be read in it"):
+        OUTPUT_FORMATS[form].read(content.encode())
+
+
+def test_a_file_that_holds_nothing_is_empty() -> None:
+    for form, content in (("vtt", b"WEBVTT\n\nNOTE nobody spoke\n"), ("srt", b""), ("ctm", b"")):
+        assert not OUTPUT_FORMATS[form].read(content).passages
+
+
+def test_a_text_that_begins_as_its_name_says_is_that() -> None:
+    script = OUTPUT_FORMATS["vtt"].read(b"WEBVTT\n\n1\n00:00:01,000 --> 00:00:02,000\nA &rarr;\n")
+    assert [cue.text for cue in script.cues or ()] == ["A →"]
+    assert not any("this is srt" in note for note in script.notes)
+
+
 @pytest.mark.parametrize("form", ["srt", "vtt"])
 def test_a_cue_without_length_is_seen_until_the_next_one(form: str) -> None:
     head, mark = ("WEBVTT\n\n", ".") if form == "vtt" else ("", ",")

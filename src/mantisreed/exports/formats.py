@@ -103,18 +103,32 @@ class OutputFormat:
                 why = reason_of(error)
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
-        if script.cues is not None and not script.cues:
-            # An SRT file has nothing but cues; others may have styles or comments alone.
-            if self.name == "srt" and text.strip():
-                raise InputError(
-                    "no cue could be read in it",
-                    advice="`mantisreed convert --read-as FORMAT` reads it as that format",
-                )
+        if not (script.passages if script.cues is None else script.cues):
+            self._check_empty(text, script)
             remarks.append(Remark("there are no cues in it"))
         notes = (*notes_of(remarks), *script.notes)
         if len(notes) > _MOST_NOTES:
             notes = (*notes[:_MOST_NOTES], f"{len(notes) - _MOST_NOTES} more things like these")
         return replace(script, notes=notes, remarks=tuple(remarks))
+
+    def _check_empty(self, text: str, script: Script) -> None:
+        """See that a file in which nothing is said holds nothing: an empty file without an error
+        would hide that all of it was left out.
+
+        Raises:
+            InputError: something in it could not be read.
+        """
+        wrong = [remark for remark in script.remarks if remark.allowed]
+        # An SRT file has nothing but cues; others may have styles or comments alone.
+        is_srt = self.name == "srt" and bool(text.strip())
+        if not (is_srt or wrong or script.notes):
+            return
+        told = next(iter((*notes_of(wrong), *script.notes)), "")
+        why = f" ({told})" if told else ""
+        raise InputError(
+            f"no cue could be read in it{why}",
+            advice="`mantisreed convert --read-as FORMAT` reads it as that format",
+        )
 
 
 # sentences on one file; nobody reads more, and a file may give cause for as many as it has lines
@@ -292,16 +306,22 @@ def _other_subtitles(name: str, text: str) -> OutputFormat | None:
     """
     if not OUTPUT_FORMATS[name].is_subtitles and OUTPUT_FORMATS[name].read_text is not None:
         return None
+    # A text that begins as its name says is that, whatever its times look like.
+    sign = OUTPUT_FORMATS[name].sign
     found = _sniffed(text)
-    if found is None or found.name == name or not found.is_subtitles:
+    if found is None or not found.is_subtitles or (sign and sign.search(_head(text))):
         return None
     return found
 
 
+def _head(text: str) -> str:
+    """What tells a format: a byte order mark and blank lines do not."""
+    return text.lstrip("\ufeff \t\n")[:_HEAD]
+
+
 def _sniffed(text: str) -> OutputFormat | None:
     """The format that a text looks like; None where it could be any."""
-    # A byte order mark and blank lines tell nothing.
-    head = text.lstrip("\ufeff \t\n")[:_HEAD]
+    head = _head(text)
     for form in OUTPUT_FORMATS.values():
         if form.sign is not None and form.sign.search(head):
             return form
