@@ -548,3 +548,11 @@ def test_english_verbs_have_all_their_forms() -> None:
     assert {"carries", "carried", "carrying"} <= english_forms("carry")
     assert {"shutting", "shuts"} <= english_forms("shut")
     assert {"switches", "switched"} <= english_forms("switch")
+
+
+def test_text_in_capitals_breaks_as_other_text_does() -> None:
+    text = "We counted all of the birds. Then the warden came back to the hut."
+    whole = break_penalties(text.upper().split(), "en")
+    assert whole == break_penalties(text.split(), "en")
+    # Two words are a name.
+    assert break_penalties(["she", "left", "SALT", "MARSH", "and"], "en")[3] == UNIT

@@ -175,3 +175,14 @@ def test_no_start_is_moved_and_no_text_is_lost(drawn: list[tuple[int, int, str]]
     for number, cue in enumerate((cue for cue in cues if cue.lines), 1):
         if number not in ok and number + 1 not in ok:
             assert cue in anew
+
+
+def test_captions_in_capitals_and_sung_lines_are_no_torn_names() -> None:
+    cues = [
+        Cue(1.0, 3.5, ("♪ Row the boat", "into the bay ♪")),
+        Cue(3.58, 6.0, ("THE SALT MARSH", "BIRD STATION")),
+        Cue(6.08, 8.5, ("♪ Row it home ♪",)),
+    ]
+    assert not check_cues(cues, LayoutRules(), "en")
+    torn = [Cue(1.0, 4.0, ("WE COUNTED ALL OF THE", "BIRDS BEFORE THE TIDE."))]
+    assert [one.rule for one in check_cues(torn, LayoutRules(), "en")] == ["split"]

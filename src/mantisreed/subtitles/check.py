@@ -13,6 +13,7 @@ from mantisreed.subtitles.language.languages import is_known_language
 from mantisreed.subtitles.places import neighbours
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import CHARACTERS_OF_A_WORD, LayoutRules
+from mantisreed.subtitles.sounds import MUSIC
 from mantisreed.transcript.writing import needs_space
 
 _TORN = PAIR - 6.0
@@ -243,8 +244,10 @@ def _of_language(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
         number = places[at][0]
         before = places[at - 1][0]
         is_dash = words[at - 1] in DASHES or words[at] in DASHES or words[at - 1][:1] in DASHES
+        # What is sung ends with its note, and begins with another one.
+        is_sung = words[at - 1][-1:] in MUSIC or words[at][:1] in MUSIC
         goes_on = cues[number - 1].start - cues[before - 1].end < 1.0
-        if is_dash or not goes_on or not needs_space(words[at - 1], words[at]):
+        if is_dash or is_sung or not goes_on or not needs_space(words[at - 1], words[at]):
             continue
         if penalties[at] >= _TORN:
             rule = "split" if penalties[at] >= UNIT else "stranded"

@@ -5,7 +5,8 @@ from collections.abc import Sequence
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 
 _OPENING, _CLOSING = {"[": "]", "［": "］"}, "]］"
-_MUSIC = "♪♫"
+MUSIC = "♪♫"
+"""Note signs, around what is sung."""
 _LONGEST = 12  # words; what nobody closes is no description
 
 
@@ -36,10 +37,10 @@ def _end_of_sound(texts: Sequence[str], first: int) -> int:
         for last in range(first, min(len(texts), first + _LONGEST)):
             if texts[last].rstrip(".!?…")[-1:] == closing:
                 return last + 1
-    if text[:1] in _MUSIC:
+    if text[:1] in MUSIC:
         # A single note is a description of its own; text between two is sung.
         for last in range(first, len(texts)):
-            if texts[last][-1:] in _MUSIC and (last > first or len(text) > 1):
+            if texts[last][-1:] in MUSIC and (last > first or len(text) > 1):
                 return last + 1
         return first + 1
     return 0
@@ -49,7 +50,7 @@ def _is_apart(texts: Sequence[str], first: int, last: int) -> bool:
     """Whether no sentence goes on over a description."""
     before = texts[first - 1] if first else ""
     goes_on = bool(before) and not (
-        ends_sentence(before) or ends_clause(before) or before[-1] in _CLOSING + _MUSIC
+        ends_sentence(before) or ends_clause(before) or before[-1] in _CLOSING + MUSIC
     )
     if last < len(texts):
         following = texts[last].lstrip("\"'“„«¿¡(")[:1]

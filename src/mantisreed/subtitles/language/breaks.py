@@ -7,7 +7,7 @@ of them is a content word, and its place in the phrase decides.
 """
 
 from collections.abc import Container, Sequence
-from itertools import accumulate
+from itertools import accumulate, groupby
 from typing import NamedTuple
 
 from mantisreed.subtitles.language.between_rules import between
@@ -41,6 +41,7 @@ _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words
 # conjunction and a noun stand before the clause that describes it, as in `and the boy, | who`.
 _JUST_BEGUN, _NOUN_ALONE = 5.0, 9.0
 _NOUN_WITH_ARTICLE = 2  # words
+_SHOUTED = 3  # words in capitals; fewer are names such as `RSS feeds` or `NEW YORK`
 _LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _QUOTES = '"“”„«»'
@@ -97,10 +98,29 @@ def _judged(
     return penalties, judge.more_at_cue_ends
 
 
+def _in_small_letters(texts: Sequence[str]) -> Sequence[str]:
+    """The words, of which several in capitals in a row are no names, but a caption, or the text of
+    an engine that knows no small letters.
+    """
+    shouted: list[int] = []
+    for is_shouted, places in groupby(range(len(texts)), key=lambda at: texts[at].isupper()):
+        run = list(places)
+        if is_shouted and len(run) >= _SHOUTED:
+            shouted += run
+    if not shouted:
+        return texts
+    small = list(texts)
+    for at in shouted:
+        small[at] = texts[at].lower()
+    return small
+
+
 class _Judge:
     """Judges every place between two words of a text."""
 
     def __init__(self, texts: Sequence[str], tongue: str) -> None:
+        self._written = texts  # a sentence begins with a capital letter
+        texts = _in_small_letters(texts)
         self._texts = texts
         self._tongue = tongue
         self._known = words_of_language(tongue)
@@ -144,14 +164,14 @@ class _Judge:
         """Whether a sentence ends before a place."""
         before = self._words[at - 1]
         if before.ends_sentence:
-            return is_sentence_end(self._texts[at - 1], self._texts[at], self._tongue)
+            return is_sentence_end(self._written[at - 1], self._written[at], self._tongue)
         # A closing quotation mark between spaces belongs to the word that it closes.
-        is_mark = self._texts[at - 1] in ("»", "”") and at > 1
+        is_mark = self._written[at - 1] in ("»", "”") and at > 1
         if is_mark:
-            closed = self._texts[at - 2] + self._texts[at - 1]
+            closed = self._written[at - 2] + self._written[at - 1]
         else:
             closed = ""
-        return is_mark and is_sentence_end(closed, self._texts[at], self._tongue)
+        return is_mark and is_sentence_end(closed, self._written[at], self._tongue)
 
     def _quoted(self) -> list[bool]:
         """Whether each place is inside of a short quotation."""
