@@ -1,6 +1,7 @@
 """Rules for what stands behind an auxiliary or a negation: it belongs to the verb that follows."""
 
 from mantisreed.subtitles.language.break_place import (
+    CONTENT,
     JOINING,
     LOOSE,
     PAIR,
@@ -15,6 +16,7 @@ from mantisreed.subtitles.language.break_place import (
     is_french_what,
     is_measure,
 )
+from mantisreed.subtitles.language.languages import ROMANCE
 
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _OF_PHRASES = ("preposition", "determiner", "quantifier", "number")
@@ -65,6 +67,16 @@ def _is_joining_adverb(place: BreakPlace) -> bool:
     return place.word.kind in JOINING and place.word.head in place.known.degree
 
 
+def _is_before_article(place: BreakPlace) -> bool:
+    """Whether a Romance article follows, which is a pronoun before a verb."""
+    following = place.next_word
+    if place.tongue not in ROMANCE or place.word.head not in place.known.determiners:
+        return False
+    if following is None or following.kind not in CONTENT:
+        return False
+    return not place.is_verb(following.head)
+
+
 def _is_indefinite(place: BreakPlace) -> bool:
     is_english = place.tongue == "en" and is_copula(place.before, place.tongue)
     return is_english and place.word.head in place.known.indefinite
@@ -86,5 +98,6 @@ AFTER_AUXILIARIES: tuple[Case, ...] = (
     Case(_is_joining_adverb, LOOSE),
     Case(lambda place: place.word.kind in JOINING, PREPOSITION),
     Case(lambda place: place.word.kind in _OF_PHRASES, _to_phrase),
+    Case(_is_before_article, LOOSE + 8),  # Spanish `a quien debemos | la mayor parte`
     Case(_is_indefinite, LOOSE - 4),  # `if there is | anything at all`
 )

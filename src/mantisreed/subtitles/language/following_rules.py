@@ -151,7 +151,8 @@ def _after_opener(place: BreakPlace) -> float | None:
 
 def _in_pair(place: BreakPlace) -> float | None:
     # `a | few`: an article belongs to its noun still more
-    is_article = place.before.kind == "determiner" and place.before.tail not in place.known.standing
+    # Romance articles are pronouns before a verb as well: Spanish `debemos la | mayor parte`.
+    is_article = place.before.tail in place.known.determiners - place.known.standing
     if place.at not in place.inside or is_article:
         return None
     following = place.next_word
@@ -295,8 +296,12 @@ def _may_be_verb(place: BreakPlace) -> bool:
 
 def _after_degree(place: BreakPlace) -> float | None:
     following = place.next_word
-    if following is not None and following.kind == "conjunction" and place.word.kind == "pronoun":
-        return None  # `vérifie toujours | ce que la machine a trouvé`
+    # Italian `quello che mi preoccupa di più | non sono le reti`
+    ends_phrase = place.at - 1 in place.inside and place.word.kind == "auxiliary"
+    # `vérifie toujours | ce que la machine a trouvé`
+    is_clause = following is not None and following.kind == "conjunction"
+    if ends_phrase or (is_clause and place.word.kind == "pronoun"):
+        return None
     if place.word.kind in (*JOINING, "pronoun"):
         # `how | that was found out`
         return PAIR if place.word.head in place.known.determiners else None
