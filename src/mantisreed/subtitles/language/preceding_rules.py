@@ -377,29 +377,38 @@ def _number_behind_noun(place: BreakPlace) -> float | None:
 
 def _last_verb(place: BreakPlace) -> float | None:
     """The verb that a clause waited for."""
-    word = place.word
-    may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
-    if not may_be_verb:
+    is_small = place.texts[place.at][:1].islower()
+    if not is_small or place.word.kind not in ("content", "auxiliary"):
         return None
-    following = place.next_word
-    goes_on = following is not None and following.kind == "coordinating"
-    # `nasse Füße | bekommen und eine gute Geschichte`, `wenn die Sonne | aufgeht und`
-    is_behind_noun = place.before.is_capital and word.head.endswith(("en", "t", "te"))
-    is_behind_object = place.before.tail in place.known.object_pronouns
-    is_behind_object = is_behind_object and word.head.endswith("en")
-    # `als ich sechs Jahre alt | war und`
-    is_last_auxiliary = word.kind == "auxiliary" and is_subordinate(place)
-    ends_before_and = goes_on and (is_behind_noun or is_behind_object or is_last_auxiliary)
-    # `behandelt | werden musste.`
-    # Dutch `aan wie we het meeste te danken | hebben`
-    has_sign = place.at > 1 and place.words[place.at - 2].head in ("zu", "te")
-    if word.kind == "auxiliary" and has_sign and place.before.tail_kind == "content":
+    if place.word.closes or _ends_before_and(place) or _ends_with_verbs(place):
         return LOOSE + 4
-    if word.kind == "auxiliary" and _ends_with_auxiliary(place) and not place.before.is_capital:
-        return LOOSE + 4
-    if word.closes or ends_before_and or _ends_dutch_clause(place):
+    if _ends_dutch_clause(place):
         return LOOSE + 4
     return None
+
+
+def _ends_before_and(place: BreakPlace) -> bool:
+    """Whether a clause ends with a verb, and another one follows: `nasse Füße | bekommen und eine
+    gute Geschichte`, `wenn die Sonne | aufgeht und`, `als ich sechs Jahre alt | war und`.
+    """
+    word, following = place.word, place.next_word
+    if following is None or following.kind != "coordinating":
+        return False
+    is_behind_noun = place.before.is_capital and word.head.endswith(("en", "t", "te"))
+    is_behind_object = place.before.tail in place.known.object_pronouns
+    is_last_auxiliary = word.kind == "auxiliary" and is_subordinate(place)
+    return is_behind_noun or is_last_auxiliary or (is_behind_object and word.head.endswith("en"))
+
+
+def _ends_with_verbs(place: BreakPlace) -> bool:
+    """Whether an auxiliary belongs to the verb before it: German `behandelt | werden musste.`,
+    Dutch `aan wie we het meeste te danken | hebben`.
+    """
+    if place.word.kind != "auxiliary" or place.before.is_capital:
+        return False
+    has_sign = place.at > 1 and place.words[place.at - 2].head in ("zu", "te")
+    is_infinitive_before = has_sign and place.before.tail_kind == "content"
+    return is_infinitive_before or _ends_with_auxiliary(place)
 
 
 def _ends_with_auxiliary(place: BreakPlace) -> bool:
