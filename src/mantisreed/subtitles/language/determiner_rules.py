@@ -57,9 +57,11 @@ def _has_noun_ahead(place: BreakPlace) -> bool:
     """Whether adverbs stand between a German article and its adjective: `bei einem | auch noch so
     leichten Sturz`, `in der | dafür vorgesehenen Tasche`.
     """
-    adverbs = place.known.degree | place.known.pronominal | GERMAN_ADVERBS
+    adverbs = (place.known.degree, place.known.pronominal, GERMAN_ADVERBS)
     at = place.at
-    while at < len(place.words) and place.words[at].head in adverbs and at < place.at + 3:
+    while at < min(len(place.words), place.at + 3):
+        if not any(place.words[at].head in listed for listed in adverbs):
+            break
         at += 1
     if at == place.at or at + 1 >= len(place.words):
         return False

@@ -151,9 +151,11 @@ def _after_opener(place: BreakPlace) -> float | None:
 
 def _in_pair(place: BreakPlace) -> float | None:
     # `a | few`: an article belongs to its noun still more
-    # Romance articles are pronouns before a verb as well: Spanish `debemos la | mayor parte`.
-    is_article = place.before.tail in place.known.determiners - place.known.standing
-    if place.at not in place.inside or is_article:
+    if place.at not in place.inside:
+        return None
+    # By its list, as Romance articles are of another kind: Spanish `debemos la | mayor parte`.
+    before, known = place.before.tail, place.known
+    if before in known.determiners and before not in known.standing:
         return None
     following = place.next_word
     if following is not None and following.head in _WHOM and place.word.kind == "preposition":

@@ -41,6 +41,7 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
 _PARTICIPLES = ("gehad", "geweest", "geworden")  # of Dutch auxiliaries
+_NOUN_OR_VERB = (*CONTENT, "quantifier", "degree", "auxiliary")
 _SHORT = 4  # letters
 _GENITIVE_ENDS = ("и", "х", "ста", "ёх", "ciu", "óch", "ech", "dziestu", "stu")
 _VERB_ENDS = ("aan", *GERMAN_VERB_ENDS)  # and of Dutch verbs
@@ -206,9 +207,8 @@ def _possessive(place: BreakPlace) -> float | None:
     """Italian `con parole | sue`, Spanish `un amigo | mío`: behind its noun."""
     following = place.next_word
     is_noun = place.before.tail_kind == "content" and not place.before.closes
-    ends_there = place.word.closes or following is None or following.kind not in CONTENT
-    is_sure = following is None or following.kind not in ("quantifier", "degree", "auxiliary")
-    return LOOSE + 4 if is_noun and ends_there and (place.word.closes or is_sure) else None
+    goes_on = following is not None and following.kind in _NOUN_OR_VERB
+    return LOOSE + 4 if is_noun and (place.word.closes or not goes_on) else None
 
 
 def _german_of(place: BreakPlace) -> float | None:
@@ -425,11 +425,11 @@ def _ends_dutch_clause(place: BreakPlace) -> bool:
     if place.tongue != "nl" or following is None or place.before.tail_kind != "content":
         return False
     head = place.word.head
-    # `die naar haar toe gekeerd | is een heel klein beetje harder`
-    is_participle = place.before.tail.startswith("ge") and place.before.tail.endswith(("d", "t"))
-    if place.word.kind == "auxiliary" and is_participle and len(place.before.tail) > _SHORT:
-        return True
     if place.word.kind == "auxiliary":
+        # `die naar haar toe gekeerd | is een heel klein beetje harder`
+        verb = place.before.tail
+        if verb.startswith("ge") and verb.endswith(("d", "t")) and len(verb) > _SHORT:
+            return True
         is_last = following.closes and following.kind in ("content", "auxiliary")
         return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
     is_verbal = place.is_verb(head) or head.endswith(("en", "t"))
