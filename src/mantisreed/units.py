@@ -2,6 +2,8 @@
 
 import re
 import time
+from collections import Counter
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 
@@ -80,9 +82,14 @@ def short_duration(seconds: float) -> str:
     return f"{minutes}:{secs:02d}"
 
 
-def count_of(number: int, noun: str) -> str:
-    """A count that agrees with its noun: `1 piece`, `2 pieces`."""
-    return f"{number} {noun}{'' if number == 1 else 's'}"
+def count_of(number: int, noun: str, plural: str | None = None) -> str:
+    """A count that agrees with its noun: `1 piece`, `3 stretches`, of `plural`."""
+    return f"{number} {noun if number == 1 else plural or noun + 's'}"
+
+
+def counts_of(kinds: Iterable[str]) -> str:
+    """How many there are of each kind, the most frequent first: `3 seam, 1 silence`."""
+    return ", ".join(f"{count} {kind}" for kind, count in Counter(kinds).most_common())
 
 
 def short_size(count: int) -> str:

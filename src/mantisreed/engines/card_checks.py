@@ -15,7 +15,7 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence, audio_names
 from mantisreed.cards.tables import checked, fields_of
 from mantisreed.cards.templates import Template
-from mantisreed.engines.card import EngineCard, Reply, TimePaths
+from mantisreed.engines.card import EngineCard, Reply, TimePaths, WordPaths
 from mantisreed.engines.card_values import ConfidenceScale
 from mantisreed.engines.request import FILES, PLACEHOLDERS
 from mantisreed.errors import SettingsError
@@ -406,25 +406,26 @@ def _wrong_words(reply: Reply) -> Iterator[Problem]:
         yield ".reply.words", "zero = \"passage\" needs passages with 'start'"
     if words.zero == "passage" and not words.has_times:
         yield ".reply.words", "'zero' has no effect without times"
-    for key in ("punctuation", "events", "ignored"):
-        if getattr(words, key) and words.kind is None:
-            yield (
-                ".reply.words",
-                f"{key!r} has no effect without 'kind': where the kind of an item is",
-            )
-    if words.kind is not None and not (words.punctuation or words.events or words.ignored):
-        yield ".reply.words", "'kind' has no effect without 'punctuation', 'events' or 'ignored'"
+    yield from _wrong_kinds(words)
     if words.each is None and reply.format == "csv":
         yield ".reply.words", "key 'each' is missing: \"@\" for all rows"
-    if words.tokens is not None:
-        ways = [
-            key for key in words.tokens.__struct_fields__ if getattr(words.tokens, key) is not None
-        ]
+    tokens = words.tokens
+    if tokens is not None:
+        ways = [key for key in tokens.__struct_fields__ if getattr(tokens, key) is not None]
         if len(ways) != 1:
-            yield (
-                ".reply.words.tokens",
-                f"expected one of the keys {', '.join(words.tokens.__struct_fields__)}",
-            )
+            wanted = ", ".join(tokens.__struct_fields__)
+            yield ".reply.words.tokens", f"expected one of the keys {wanted}"
+
+
+def _wrong_kinds(words: WordPaths) -> Iterator[Problem]:
+    kinds = ("punctuation", "events", "ignored")
+    given = [key for key in kinds if getattr(words, key)]
+    if words.kind is not None and not given:
+        yield ".reply.words", "'kind' has no effect without 'punctuation', 'events' or 'ignored'"
+    if words.kind is None:
+        why = "has no effect without 'kind': where the kind of an item is"
+        for key in given:
+            yield ".reply.words", f"{key!r} {why}"
 
 
 def _wrong_confidence(reply: Reply) -> Iterator[Problem]:

@@ -1,7 +1,6 @@
 """A transcript as a web page by itself, and its chapters."""
 
 import html
-from collections import Counter
 from collections.abc import Iterable, Sequence
 from importlib.resources import files
 
@@ -17,7 +16,7 @@ from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.writing import is_right_to_left
-from mantisreed.units import clock, count_of
+from mantisreed.units import clock, count_of, counts_of
 
 # Seconds of a chapter; its end is the longest pause between these.
 _SHORTEST, _LONGEST = (
@@ -140,12 +139,8 @@ def write_page(script: Script, title: str) -> str:
 
 def _legend(doubts: Sequence[Doubt]) -> str:
     """How many stretches are coloured, by kind."""
-    if len(doubts) == 1:
-        count = "1 stretch"
-    else:
-        count = f"{len(doubts)} stretches"
-    kinds = Counter(doubt.kind for doubt in doubts)
-    listed = ", ".join(f"{number} {html.escape(kind)}" for kind, number in kinds.most_common())
+    count = count_of(len(doubts), "stretch", "stretches")
+    listed = counts_of(html.escape(doubt.kind) for doubt in doubts)
     return f'<p class="doubts">{count} to listen to: {listed}</p>\n'
 
 

@@ -19,7 +19,7 @@ from mantisreed.files import printable, write_whole
 from mantisreed.subtitles.check import reading_speed
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.units import short_duration
+from mantisreed.units import count_of, short_duration
 
 with from_extra("plot", "what draws pictures"):
     from matplotlib.axes import Axes
@@ -332,12 +332,7 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
                     },
                 )
     count = sum(map(len, recording.lanes))
-    if count == 1:
-        told = "1 piece"
-    elif count:
-        told = f"{count} pieces"
-    else:
-        told = "nobody speaks: nothing is sent"
+    told = count_of(count, "piece") if count else "nobody speaks: nothing is sent"
     axes.set_title(
         f"{safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left"
     )

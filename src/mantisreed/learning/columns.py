@@ -358,30 +358,31 @@ def speakers_of(columns: Sequence[Column]) -> list[Judged]:
     """Which columns can say who speaks, the best first."""
     judged = []
     for column in columns:
-        labels = [
-            value
-            for value in column.present
-            if isinstance(value, (str, int)) and not isinstance(value, bool)
-        ]
-        if not column.is_everywhere or len(labels) < len(column.present):
+        if not column.is_everywhere or not all(map(_may_be_speaker, column.present)):
             continue
-        # A speaker is a label or a name, and a sentence is neither.
-        if any(isinstance(value, str) and len(value.split()) > 4 for value in labels):
-            continue
-        # A recording has few speakers, and each says several things.
-        few = len(set(labels)) <= max(2, len(labels) / 2)
-        if column.hints(_SPEAKER):
-            score = 0.9 if few else 0.5
-        else:
-            score = 0.0
-        if not score and few and len(labels) >= 6 and 1 < len(set(labels)) <= len(labels) / 3:
-            if column.hints(_KIND) or column.numbers is not None:
-                score = 0.0
-            else:
-                score = 0.4
+        score = _score_as_speaker(column)
         if score:
             judged.append(Judged({"speaker": column.name}, score, "", column.example))
     return sorted(judged, key=lambda one: -one.score)
+
+
+def _may_be_speaker(value: Any) -> bool:
+    """A speaker is a label or a name, and a sentence is neither."""
+    if isinstance(value, str):
+        return len(value.split()) <= 4
+    return isinstance(value, int) and not isinstance(value, bool)
+
+
+def _score_as_speaker(column: Column) -> float:
+    count, different = len(column.present), len(set(column.present))
+    # A recording has few speakers, and each says several things.
+    is_few = different <= max(2, count / 2)
+    if column.hints(_SPEAKER):
+        return 0.9 if is_few else 0.5
+    if column.hints(_KIND) or column.numbers is not None:
+        return 0.0
+    # Without a name that tells, few of many values is all that speaks for it.
+    return 0.4 if count >= 6 and 1 < different <= count / 3 else 0.0
 
 
 MARKS = re.compile(r"punct|^mark", re.I)

@@ -15,7 +15,6 @@ from mantisreed.learning.fields import (
     is_hint,
     is_key,
     is_language,
-    is_link,
 )
 from mantisreed.learning.job_states import STATE, sorted_states, unclear_states
 from mantisreed.learning.openapi_document import OpenApiDocument, Operation
@@ -29,11 +28,13 @@ from mantisreed.learning.openapi_jobs import (
 )
 from mantisreed.learning.openapi_signs import (
     audio_field,
+    examples_of,
     gives_job,
     gives_text,
     has_audio_field,
     is_audio_type,
     is_bytes,
+    is_field_for_link,
     text_format,
 )
 from mantisreed.learning.proposal import Proposal, toml_key
@@ -254,12 +255,14 @@ class _OpenApiCardWriter:
         if audio:
             return self._raw_body(audio, kinds[audio[0]])
         if document is not None:
-            schema = kinds[document].get("schema") or {}
-            example = kinds[document].get("example")
-            return [("json", self._document(schema) or self.found.json(example or {}), "")]
+            return [("json", self._json_body(kinds[document]), "")]
         if urlencoded:
             return self._fields("urlencoded", kinds[urlencoded])
         return []
+
+    def _json_body(self, media: Mapping[str, Any]) -> Any:
+        described = self._document(media.get("schema") or {})
+        return described or self.found.json(media.get("example") or {})
 
     def _raw_body(
         self, audio: Sequence[str], media: Mapping[str, Any]
@@ -284,29 +287,26 @@ class _OpenApiCardWriter:
         required = schema.get("required") or []
         lines: list[tuple[str, Any, str]] = []
         for name, inner in (schema.get("properties") or {}).items():
-            kinds = str((encoding.get(name) or {}).get("contentType", ""))
+            value: Any = None
+            comment = ""
             if not self.found.takes_audio and is_bytes(name, inner):
-                self.found.takes_audio = True
-                for kind in re.split(r"\s*,\s*", kinds or str(inner.get("contentMediaType", ""))):
-                    self.found.add_format(kind)
-                self._limit(inner)
-                lines.append(
-                    (
-                        f"{key}.{toml_key(name)}",
-                        "{audio}" if key == "form" else "{audio|base64}",
-                        "",
-                    )
-                )
-                continue
-            if inner.get("type") == "object":
+                self._take_audio(inner, (encoding.get(name) or {}).get("contentType"))
+                value = "{audio}" if key == "form" else "{audio|base64}"
+            elif inner.get("type") == "object":
                 found = self._document(inner)
                 if found and (name in required or self._is_wanted(inner)):
-                    lines.append((f"{key}.{toml_key(name)}", {"json": found}, ""))
-                continue
-            value, comment = self._value(name, inner, required=name in required)
+                    value = {"json": found}
+            else:
+                value, comment = self._value(name, inner, required=name in required)
             if value is not None:
                 lines.append((f"{key}.{toml_key(name)}", value, comment))
         return lines
+
+    def _take_audio(self, schema: Mapping[str, Any], kinds: Any) -> None:
+        self.found.takes_audio = True
+        for kind in re.split(r"\s*,\s*", str(kinds or schema.get("contentMediaType", ""))):
+            self.found.add_format(kind)
+        self._limit(schema)
 
     def _is_wanted(self, schema: Mapping[str, Any]) -> bool:
         return any(is_language(name) or is_hint(name) for name in schema.get("properties") or {})
@@ -317,7 +317,8 @@ class _OpenApiCardWriter:
         for name, inner in (schema.get("properties") or {}).items():
             if not isinstance(inner, Mapping):
                 continue
-            if not self.found.takes_audio and not self.found.takes_link and is_bytes(name, inner):
+            has_recording = self.found.takes_audio or self.found.takes_link
+            if not has_recording and is_bytes(name, inner):
                 self.found.takes_audio = True
                 self._limit(inner)
                 made[name] = "{audio|base64}"
@@ -325,13 +326,11 @@ class _OpenApiCardWriter:
                 found = self._document(inner, depth + 1)
                 if found:
                     made[name] = found
+            elif is_field_for_link(name, inner):
+                if not has_recording:
+                    self.found.takes_link = True
+                    made[name] = "{recording_url}"
             else:
-                is_uri = inner.get("format") == "uri" or inner.get("type") == "string"
-                if is_uri and is_link(name) and not re.search("callback|hook", name, re.I):
-                    if not (self.found.takes_audio or self.found.takes_link):
-                        self.found.takes_link = True
-                        made[name] = "{recording_url}"
-                    continue
                 value, _ = self._value(name, inner, required=name in required)
                 if value is not None:
                     made[name] = value
@@ -463,26 +462,10 @@ class _OpenApiCardWriter:
             card.key("format", "text", until)
             return
         for media in operation.answers.values():
-            examples = [media.get("example"), (media.get("schema") or {}).get("example")]
-            examples += [
-                one.get("value")
-                for one in (media.get("examples") or {}).values()
-                if isinstance(one, Mapping)
-            ]
-            example = next((one for one in examples if one), None)
-            if example is None:
-                continue
-            if isinstance(example, str):
-                sample = example
-            else:
-                sample = json.dumps(example)
-            tried = Proposal(card.name)
-            try:
-                propose_reply(sample.encode(), tried)
-            except InputError:  # nothing can be proposed by this sample
-                continue
-            card.append(tried)
-            return
+            tried = self._learnt_from_example(media)
+            if tried is not None:
+                card.append(tried)
+                return
         kinds = list(operation.answers)
         card.table("reply")
         text = next((kind for kind in kinds if kind.startswith("text/") or "subrip" in kind), None)
@@ -490,6 +473,18 @@ class _OpenApiCardWriter:
             card.key("format", text_format(text))
             return
         ReplyWriter(card).write(schema_of(operation))
+
+    def _learnt_from_example(self, media: Mapping[str, Any]) -> Proposal | None:
+        example = next(examples_of(media), None)
+        if example is None:
+            return None
+        sample = example if isinstance(example, str) else json.dumps(example)
+        tried = Proposal(self.card.name)
+        try:
+            propose_reply(sample.encode(), tried)
+        except InputError:  # nothing can be proposed by this sample
+            return None
+        return tried
 
 
 _OWN_NAMES = ("job", "result")

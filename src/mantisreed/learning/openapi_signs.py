@@ -118,3 +118,21 @@ def text_format(media_type: str) -> str:
         if any(mark in media_type for mark in marks):
             return written
     return "text"
+
+
+def examples_of(media: Mapping[str, Any]) -> Iterator[Any]:
+    """What a description gives as an example of an answer, in any of the three ways."""
+    if media.get("example"):
+        yield media["example"]
+    schema = media.get("schema") or {}
+    if schema.get("example"):
+        yield schema["example"]
+    for one in (media.get("examples") or {}).values():
+        if isinstance(one, Mapping) and one.get("value"):
+            yield one["value"]
+
+
+def is_field_for_link(name: str, schema: Mapping[str, Any]) -> bool:
+    """Whether an engine fetches the recording from there, and does not send its answer there."""
+    is_uri = schema.get("format") == "uri" or schema.get("type") == "string"
+    return is_uri and is_link(name) and not re.search("callback|hook", name, re.I)

@@ -36,6 +36,7 @@ from mantisreed.learning.tracks import TrackList, tracks_in
 SURE = 0.5
 """From which score on a key is proposed as a line; below it is a comment."""
 
+_CHARACTERS_OF_TURN = 14  # about a second of speech, as a turn has no text to go by
 _ALSO = 0.7  # of the best one's score: another candidate is worth telling
 _MOST_CANDIDATES = 3  # that are named beside the best, as comments
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
@@ -111,18 +112,8 @@ class _SampleCardWriter:
     def write(self) -> None:
         documents = self._counted()
         self._first = documents[0] if documents else None
-        if not self._is_stream:
-            self._tracks = tracks_in(self._first, self.length)
-        if self._tracks is None:
-            lists = list(self._lists(documents))
-        else:
-            # Each track has the same lists, and times that are only in order within one.
-            lists = list(lists_in(self._tracks.fullest))
-        # Word by word there is one in each item; abbreviations and numbers come as two.
-        words = self._best([found for found in lists if 0 < found.words_each < 1.35])
-        passages = self._holder(lists, words) or self._best(
-            [found for found in lists if found.words_each >= 1.35]
-        )
+        lists = self._lists(documents)
+        words, passages = self._words_and_passages(lists)
         whole = whole_text_of(documents, self._is_stream)
         self._tell_state()
         if not (words or passages or whole):
@@ -134,12 +125,8 @@ class _SampleCardWriter:
         if words and passages and not self._holds(passages, words):
             passages = self._beside(words, passages)
             words = None if passages else words
-        if not (words or passages):
-            assert whole is not None
-            self.card.key("text", whole[0])
-            if whole[1]:
-                self.card.key("is_whole_text", True)
-            self.card.comment("no times were found: they will be estimated")
+        if whole and not (words or passages):
+            self._write_whole_text(*whole)
         language = _language(documents)
         if language:
             self.card.key("language", language)
@@ -165,7 +152,29 @@ class _SampleCardWriter:
             ]
         return self.documents
 
-    def _lists(self, documents: Sequence[Any]) -> Iterator[FoundList]:
+    def _lists(self, documents: Sequence[Any]) -> list[FoundList]:
+        if not self._is_stream:
+            self._tracks = tracks_in(self._first, self.length)
+        if self._tracks is None:
+            return list(self._lists_of(documents))
+        # Each track has the same lists, and times that are only in order within one.
+        return list(lists_in(self._tracks.fullest))
+
+    def _words_and_passages(
+        self, lists: Sequence[FoundList]
+    ) -> tuple[FoundList | None, FoundList | None]:
+        # Word by word there is one in each item; abbreviations and numbers come as two.
+        words = self._best([found for found in lists if 0 < found.words_each < 1.35])
+        longer = [found for found in lists if found.words_each >= 1.35]
+        return words, self._holder(lists, words) or self._best(longer)
+
+    def _write_whole_text(self, path: str, is_whole: bool) -> None:
+        self.card.key("text", path)
+        if is_whole:
+            self.card.key("is_whole_text", True)
+        self.card.comment("no times were found: they will be estimated")
+
+    def _lists_of(self, documents: Sequence[Any]) -> Iterator[FoundList]:
         if not self._is_stream:
             yield from lists_in(documents[0])
             return
@@ -250,9 +259,8 @@ class _SampleCardWriter:
         if leading:
             self._write_unit(leading, timed)
         self._is_unit_sure = bool(leading) and leading[0].score >= SURE
-        confidences = confidences_of(words.columns) if words else []
-        if confidences and confidences[0].unit != "fraction" and confidences[0].score >= SURE:
-            self.card.key("confidence_scale", confidences[0].unit)
+        if words:
+            self._write_confidence_scale(words)
         unit = leading[0].unit if leading else ""
         if self._tracks:
             self.card.table("reply.tracks")
@@ -260,14 +268,23 @@ class _SampleCardWriter:
             self._write_judged(self._tracks.speakers, "speaker")
         if passages:
             self._write_list("passages", passages, passages.path, times[passages.path], unit)
-        if words:
-            path = words.path
-            if passages is not None:
-                # Without `PASSAGES[].`: a card writes it from the passage.
-                path = path[len(passages.path) + 3 :]
-            self._write_list("words", words, path, times[words.path], unit)
-            if not speakers_of(words.columns) and not (passages and speakers_of(passages.columns)):
-                self._write_turns(lists, unit)
+        if words is None:
+            return
+        path = words.path
+        if passages is not None:
+            # Without `PASSAGES[].`: a card writes it from the passage.
+            path = path[len(passages.path) + 3 :]
+        self._write_list("words", words, path, times[words.path], unit)
+        if not any(speakers_of(found.columns) for found in (words, passages) if found):
+            self._write_turns(lists, unit)
+
+    def _write_confidence_scale(self, words: FoundList) -> None:
+        confidences = confidences_of(words.columns)
+        if not confidences or confidences[0].score < SURE:
+            return
+        # Fractions are what a card means where it says nothing.
+        if confidences[0].unit != "fraction":
+            self.card.key("confidence_scale", confidences[0].unit)
 
     @staticmethod
     def _is_single(found: Sequence[FoundList]) -> bool:
@@ -326,11 +343,7 @@ class _SampleCardWriter:
             self._write_times(found, usable)
         rest = [column for column in found.columns if column.name not in taken]
         if key == "words":
-            self._write_judged(confidences_of(rest), "confidence")
-            self._write_kinds(rest)
-            # `[laughter]`: such items are sounds, and no words.
-            if any(_BRACKETED.fullmatch(text.strip()) for text in found.said):
-                card.key("event_pattern", r"[\[(<].*[\])>]")
+            self._write_of_words(found, rest)
             self._write_tokens(found, usable[0] if usable else None)
         self._write_judged(speakers_of(rest), "speaker")
         if key == "passages" and "[0]." in text:
@@ -412,29 +425,30 @@ class _SampleCardWriter:
         if len(said) > 3 and 0.3 * len(said) <= blanks < len(said) - 1:
             self.card.key("tokens.begin_mark", " ")
 
+    def _write_of_words(self, found: FoundList, rest: Sequence[Column]) -> None:
+        self._write_judged(confidences_of(rest), "confidence")
+        self._write_kinds(rest)
+        # `[laughter]`: such items are sounds, and no words.
+        if any(_BRACKETED.fullmatch(text.strip()) for text in found.said):
+            self.card.key("event_pattern", r"[\[(<].*[\])>]")
+
     def _write_turns(self, lists: Sequence[FoundList], unit: str) -> None:
         """Who spoke when, where that is a list of its own."""
         for found in lists:
             speakers = speakers_of(found.columns)
             # A list with texts is no list of turns.
-            if found.said and found.words_each >= 1 and found.texts[0].score > 0.3:
+            is_text = found.said and found.words_each >= 1 and found.texts[0].score > 0.3
+            if is_text or not speakers or speakers[0].score < SURE:
                 continue
-            rest = [
-                column
-                for column in found.columns
-                if not speakers or column.name != speakers[0].keys["speaker"]
-            ]
-            times = [
-                one
-                for one in times_of(rest, 0 or 14 * found.count, self.length)
-                # A turn has an end; one that only begins might be a mark.
-                if len(one.keys) == 2
-            ]
-            usable = [one for one in times if one.unit == unit]
-            if speakers and speakers[0].score >= SURE and usable:
+            named = speakers[0].keys
+            rest = [column for column in found.columns if column.name != named["speaker"]]
+            times = times_of(rest, _CHARACTERS_OF_TURN * found.count, self.length)
+            # A turn has an end; one that only begins might be a mark.
+            usable = [one for one in times if one.unit == unit and len(one.keys) == 2]
+            if usable:
                 self.card.table("reply.turns")
                 self.card.key("each", found.path)
-                for key, column in (*usable[0].keys.items(), *speakers[0].keys.items()):
+                for key, column in (*usable[0].keys.items(), *named.items()):
                     self.card.key(key, column)
                 return
 

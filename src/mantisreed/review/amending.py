@@ -14,7 +14,7 @@ from rapidfuzz.distance import Indel
 from mantisreed.errors import InputError
 from mantisreed.review.aligning import aligned_runs
 from mantisreed.review.normalising import key_of
-from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+from mantisreed.transcript.document import Doubt, Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, passages_over_speech, spoken_length
 from mantisreed.transcript.punctuation import ends_sentence
 from mantisreed.transcript.writing import joined, words_of
@@ -108,12 +108,8 @@ def amended(
     """
     passages_before = passages_over_speech(transcript.passages, ())
     transcript = msgspec.structs.replace(transcript, passages=tuple(passages_before))
-    before = []
-    for at, passage in enumerate(transcript.passages):
-        before += [(word, at) for word in passage.words]
-    after = []
-    for at, paragraph in enumerate(corrected):
-        after += [_Placed(text, at) for text in words_of(paragraph.text, transcript.language)]
+    before = _old_words(transcript)
+    after = _new_words(corrected, transcript.language)
     changes = Changes()
     touched: list[tuple[float, float]] = []
     pace = _pace_of([word for word, _ in before])
@@ -135,23 +131,42 @@ def amended(
         passages = _as_paragraphs(transcript, after, corrected, changes)
     note = (
         f"amended: {changes.changed} words changed, {changes.inserted} inserted, "
-        f"{changes.deleted} deleted, "
-        f"{changes.kept} kept"
-    )
-    # Who corrected a stretch has listened to it.
-    left = tuple(
-        doubt
-        for doubt in transcript.doubts
-        if not any(start < doubt.end and end > doubt.start for start, end in touched)
+        f"{changes.deleted} deleted, {changes.kept} kept"
     )
     anew = msgspec.structs.replace(
         transcript,
         passages=passages,
         speakers=speakers_of(passages),
         notes=(*transcript.notes, note),
-        doubts=left,
+        doubts=_doubts_outside(transcript.doubts, touched),
     )
     return anew, changes
+
+
+def _old_words(transcript: Transcript) -> list[tuple[Word, int]]:
+    """Each word with the number of its passage."""
+    words = []
+    for at, passage in enumerate(transcript.passages):
+        words += [(word, at) for word in passage.words]
+    return words
+
+
+def _new_words(corrected: Sequence[Paragraph], language: str | None) -> list[_Placed]:
+    words = []
+    for at, paragraph in enumerate(corrected):
+        words += [_Placed(text, at) for text in words_of(paragraph.text, language)]
+    return words
+
+
+def _doubts_outside(
+    doubts: Sequence[Doubt], touched: Sequence[tuple[float, float]]
+) -> tuple[Doubt, ...]:
+    """Those that are left: who corrected a stretch has listened to it."""
+
+    def is_touched(doubt: Doubt) -> bool:
+        return any(start < doubt.end and end > doubt.start for start, end in touched)
+
+    return tuple(doubt for doubt in doubts if not is_touched(doubt))
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,6 +25,7 @@ from mantisreed.transcript.document import (
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.timing import LONGEST_PAUSE
 from mantisreed.transcript.writing import excerpt, joined
+from mantisreed.units import count_of
 
 RULE = "the doubts that remain weigh less than half"
 """Why a reading was taken, as the transcript says it."""
@@ -165,10 +166,7 @@ def with_second_opinion(
             settled += own
     notes = transcript.notes
     if replacements:
-        if len(replacements) == 1:
-            count = "1 doubtful stretch has"
-        else:
-            count = f"{len(replacements)} doubtful stretches have"
+        count = count_of(len(replacements), "doubtful stretch has", "doubtful stretches have")
         notes = (*notes, f"{count} the reading of {second.engine}")
     final = msgspec.structs.replace(transcript, passages=tuple(passages))
     # What the text does not show by itself stays, where nothing was settled about it.

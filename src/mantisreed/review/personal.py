@@ -357,6 +357,15 @@ def hidden_text(text: str, redaction: Redaction, language: str | None = None) ->
     return "".join(parts)
 
 
+def _with_hidden_speakers(cue: Cue, redaction: Redaction, language: str | None) -> Cue:
+    def hidden(name: str | None) -> str | None:
+        return hidden_text(name, redaction, language) if name else name
+
+    turns = tuple(replace(turn, speaker=hidden(turn.speaker)) for turn in cue.turns)
+    named = hidden_text(cue.name, redaction, language)
+    return replace(cue, speaker=hidden(cue.speaker), turns=turns, name=named)
+
+
 def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None) -> Iterator[Cue]:
     """Cues without personal data, also where it goes over several of them."""
     rows = [[line.split() for line in cue.lines] for cue in cues]
@@ -378,19 +387,7 @@ def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None
                 at += 1
             if kept:
                 lines.append(" ".join(kept))
-        if cue.speaker is None:
-            speaker = None
-        else:
-            speaker = hidden_text(cue.speaker, redaction, language)
-        turns = tuple(
-            replace(turn, speaker=hidden_text(turn.speaker, redaction, language))
-            if turn.speaker
-            else turn
-            for turn in cue.turns
-        )
-        cue = replace(
-            cue, speaker=speaker, turns=turns, name=hidden_text(cue.name, redaction, language)
-        )
+        cue = _with_hidden_speakers(cue, redaction, language)
         if not is_changed:
             yield cue
         elif lines:

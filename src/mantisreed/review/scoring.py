@@ -21,6 +21,7 @@ from mantisreed.review.normalising import normalised_word, without_number_filler
 from mantisreed.transcript.document import Passage, Transcript
 
 _WORST, _CONFUSED = 10, 25  # passages and pairs of words that are kept
+_NOBODY = "\0"  # a name that no transcript has
 _BINS = 10  # of confidences
 _FOREIGN = 0.8  # word error rate from which the texts are hardly of the same recording
 
@@ -301,25 +302,37 @@ def _by_speaker(
     said, other = _rows(reference), _rows(heard)
     if not said or not other:
         return None, {}, {}
-    names, others = list(said), list(other)
     # Filled up to a square: a speaker that the other side lacks is paired with nobody, and all
     # that he said is an error.
-    size = max(len(names), len(others))
-    rows = [*said.values(), *([] for _ in range(size - len(names)))]
-    columns = [*other.values(), *([] for _ in range(size - len(others)))]
-    errors = [[_errors(row, column) for column in columns] for row in rows]
+    size = max(len(said), len(other))
+    names, others = _filled(said, size), _filled(other, size)
+    errors = [
+        [_errors(said.get(name, []), other.get(theirs, [])) for theirs in others] for name in names
+    ]
     counts = [[one.count for one in row] for row in errors]
-    chosen = list(enumerate(cheapest_pairs(counts)))
-    picked = [errors[row][column] for row, column in chosen]
+    picked = []
+    by_speaker: dict[str, ErrorCounts] = {}
+    pairs: dict[str, str] = {}
+    for row, column in enumerate(cheapest_pairs(counts)):
+        name, theirs, found = names[row], others[column], errors[row][column]
+        picked.append(found)
+        if name in said:
+            by_speaker[name] = found
+            if theirs in other:
+                pairs[theirs] = name
     together = ErrorCounts(
         len(reference),
         sum(one.substitutions for one in picked),
         sum(one.deletions for one in picked),
         sum(one.insertions for one in picked),
     )
-    by_speaker = {names[row]: errors[row][column] for row, column in chosen if row < len(names)}
-    pairs = ((row, column) for row, column in chosen if row < len(names) and column < len(others))
-    return together, by_speaker, {others[column]: names[row] for row, column in pairs}
+    return together, by_speaker, pairs
+
+
+def _filled(names: Iterable[str], size: int) -> list[str]:
+    """With names that nobody has."""
+    known = list(names)
+    return known + [_NOBODY] * (size - len(known))
 
 
 def _rows(tokens: Sequence[ScoredToken]) -> dict[str, list[str]]:

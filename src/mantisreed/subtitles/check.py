@@ -243,13 +243,8 @@ def _of_language(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
     for at in sorted(line_starts - {0}):
         number = places[at][0]
         before = places[at - 1][0]
-        is_dash = words[at - 1] in DASHES or words[at] in DASHES or words[at - 1][:1] in DASHES
-        # What is sung ends with its note, and begins with another one.
-        is_sung = words[at - 1][-1:] in MUSIC or words[at][:1] in MUSIC
         goes_on = cues[number - 1].start - cues[before - 1].end < 1.0
-        if is_dash or is_sung or not goes_on or not needs_space(words[at - 1], words[at]):
-            continue
-        if penalties[at] >= _TORN:
+        if penalties[at] >= _TORN and goes_on and _are_one_text(words[at - 1], words[at]):
             rule = "split" if penalties[at] >= UNIT else "stranded"
             text = f"{words[at - 1]} | {words[at]}"
             where = "between cues" if before != number else "between lines"
@@ -262,6 +257,16 @@ def _of_language(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
                 cues[before - 1].text[:40],
             )
     yield from _orphans(cues, language)
+
+
+def _are_one_text(before: str, following: str) -> bool:
+    """Whether neither of two words is a mark that begins or ends what is said or sung."""
+    if before in DASHES or following in DASHES or before[:1] in DASHES:
+        return False
+    # What is sung ends with its note, and begins with another one.
+    if before[-1:] in MUSIC or following[:1] in MUSIC:
+        return False
+    return needs_space(before, following)
 
 
 def _orphans(cues: Sequence[Cue], language: str) -> Iterator[Finding]:

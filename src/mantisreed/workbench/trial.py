@@ -4,7 +4,7 @@ engine.
 
 import asyncio
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AsyncExitStack
 from dataclasses import replace
 from itertools import chain
@@ -235,6 +235,11 @@ def _show_piece(piece: Piece, show: Show) -> None:
     show("the clip", f"{length}, {size} of {piece.form.name} at {piece.sample_rate} Hz")
 
 
+def _average_confidence(words: Sequence[Word]) -> str:
+    known = [word.confidence for word in words if word.confidence is not None]
+    return f"{sum(known) / len(known):.2f} on average" if known else ""
+
+
 def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     odd = [f"doubtful    {doubt}" for doubt in reading.doubts] + [
         f"note        {remark}" for remark in reading.remarks
@@ -242,19 +247,15 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     if not reading.passages:
         return ["no speech: the reply is well-formed and empty", *odd]
     words = list(chain.from_iterable(passage.words for passage in reading.passages))
-    known = [word.confidence for word in words if word.confidence is not None]
     speakers = speakers_of(reading.passages)
-    estimated = any(passage.timing == "estimated" for passage in reading.passages)
+    times = f"in {card.reply.times}"
+    if any(passage.timing == "estimated" for passage in reading.passages):
+        times = "estimated from the speech map: the reply has none"
     lines = [f"text        {' '.join(passage.text for passage in reading.passages)}"]
     lines.append(f"passages    {len(reading.passages)}")
     lines.append(f"words       {len(words)}")
-    unit = f"in {card.reply.times}"
-    lines.append(
-        f"times       {'estimated from the speech map: the reply has none' if estimated else unit}"
-    )
-    lines.append(
-        f"confidence  {f'{sum(known) / len(known):.2f} on average' if known else 'not found'}"
-    )
+    lines.append(f"times       {times}")
+    lines.append(f"confidence  {_average_confidence(words) or 'not found'}")
     lines.append(f"speakers    {', '.join(map(str, speakers)) or 'not found'}")
     lines.append(f"language    {reading.language or 'not found'}")
     alternatives = sum(len(passage.alternatives) for passage in reading.passages)

@@ -12,6 +12,7 @@ from mantisreed.review.amending import Changes, Paragraph, amended
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import Transcript
+from mantisreed.units import count_of
 from mantisreed.workbench.exporting import (
     ReadOptions,
     read_paragraphs,
@@ -99,19 +100,14 @@ _LONGEST_NAME = 40  # characters, as `timed` texts have them
 
 
 def _told(changes: Changes) -> str:
-    def words(count: int) -> str:
-        if count == 1:
-            return "1 word"
-        return f"{count} words"
-
     parts = [
-        f"{words(changes.changed)} changed",
-        f"{words(changes.inserted)} inserted",
-        f"{words(changes.deleted)} deleted",
-        f"{words(changes.kept)} kept with their times",
+        f"{count_of(changes.changed, 'word')} changed",
+        f"{count_of(changes.inserted, 'word')} inserted",
+        f"{count_of(changes.deleted, 'word')} deleted",
+        f"{count_of(changes.kept, 'word')} kept with their times",
     ]
     if changes.speakers:
-        parts.append(f"{words(changes.speakers)} given to another speaker")
+        parts.append(f"{count_of(changes.speakers, 'word')} given to another speaker")
     return ", ".join(parts)
 
 

@@ -15,7 +15,7 @@ from mantisreed.files import printable
 from mantisreed.jobs.budget import money_text
 from mantisreed.pipeline.options_given import run_options
 from mantisreed.review.comparing import Comparison, Difference
-from mantisreed.units import clock, short_duration
+from mantisreed.units import clock, count_of, short_duration
 from mantisreed.workbench.comparing import (
     Compared,
     ComparisonHooks,
@@ -150,14 +150,10 @@ def _show(console: Console, found: Compared, most: int) -> None:
         # In the order in which they are heard.
         shown = sorted(longest, key=lambda one: one.start)
         count = len(comparison.differences)
-        if count == 1:
-            told = "1 difference"
-        else:
-            told = f"{count} differences"
-        console.result(
-            f"\n{recording.name}: "
-            f"{told}{f', the {len(shown)} longest' if len(shown) < count else ''}"
-        )
+        told = count_of(count, "difference")
+        if len(shown) < count:
+            told += f", the {len(shown)} longest"
+        console.result(f"\n{recording.name}: {told}")
         own = [names[at] for at in found.having(number)]
         for difference in shown:
             _show_difference(console, difference, own)

@@ -1,6 +1,5 @@
 """`mantisreed doubts`: what somebody should listen to in a transcript."""
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -8,7 +7,8 @@ from pathlib import Path
 from mantisreed.cli.console import Console
 from mantisreed.files import printable
 from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at, worth_hearing
-from mantisreed.units import clock
+from mantisreed.transcript.document import Doubt, Transcript
+from mantisreed.units import clock, count_of, counts_of
 from mantisreed.workbench.exporting import read_script, speech_of_transcript
 from mantisreed.workbench.pairing import check_same_recordings
 
@@ -29,15 +29,7 @@ def run(console: Console, asked: Arguments) -> int:
     path = Path(asked.transcript)
     document = read_script(path).as_transcript(path.stem)
     others = [read_script(Path(other)).as_transcript(Path(other).stem) for other in asked.against]
-    if asked.recording is None:
-        # What the transcript came with was found with the recording at hand.
-        found = list(document.doubts) or doubts_of(document)
-    else:
-        # These cannot be found again from the text and the sound.
-        kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
-        speech, notes = speech_of_transcript(document, Path(asked.recording))
-        found = [*doubts_of(document, speech), *kept]
-        console.notes(notes)
+    found = _doubts(console, asked, document)
     console.notes(
         check_same_recordings(
             [(asked.transcript, document), *zip(asked.against, others, strict=True)]
@@ -49,17 +41,7 @@ def run(console: Console, asked: Arguments) -> int:
     words = document.words
     texts = [text_at(words, doubt.start, doubt.end) for doubt in doubts]
     if asked.as_json:
-        listed = [
-            {
-                "kind": doubt.kind,
-                "start": round(doubt.start, 3),
-                "end": round(doubt.end, 3),
-                "why": doubt.why,
-                "grade": doubt.grade,
-                "text": text,
-            }
-            for doubt, text in zip(doubts, texts, strict=True)
-        ]
+        listed = list(map(_described, doubts, texts))
         console.document({"transcript": printable(asked.transcript), "doubts": listed})
         return 0
     if doubts:
@@ -68,18 +50,36 @@ def run(console: Console, asked: Arguments) -> int:
             for doubt, text in zip(doubts, texts, strict=True)
         ]
         console.rows(("start", "kind", ">grade", "why", "text"), rows)
-    kinds = ", ".join(
-        f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common()
-    )
-    if len(doubts) == 1:
-        count = "1 doubt"
-    else:
-        count = f"{len(doubts)} doubts"
-    console.result(
-        f"{printable(asked.transcript)}: {count}: {kinds}"
-        if doubts
-        else f"{printable(asked.transcript)}: no doubts"
-    )
+    console.result(f"{printable(asked.transcript)}: {_counted(doubts)}")
     if asked.recording is None and not document.recording.digest:
         console.note("note: --recording FILE also finds text over silence and speech without text")
     return 0
+
+
+def _doubts(console: Console, asked: Arguments, document: Transcript) -> list[Doubt]:
+    """Of the transcript alone, or of it and the recording."""
+    if asked.recording is None:
+        # What the transcript came with was found with the recording at hand.
+        return list(document.doubts) or doubts_of(document)
+    # These cannot be found again from the text and the sound.
+    kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
+    speech, notes = speech_of_transcript(document, Path(asked.recording))
+    console.notes(notes)
+    return [*doubts_of(document, speech), *kept]
+
+
+def _described(doubt: Doubt, text: str) -> dict[str, object]:
+    return {
+        "kind": doubt.kind,
+        "start": round(doubt.start, 3),
+        "end": round(doubt.end, 3),
+        "why": doubt.why,
+        "grade": doubt.grade,
+        "text": text,
+    }
+
+
+def _counted(doubts: Sequence[Doubt]) -> str:
+    if not doubts:
+        return "no doubts"
+    return f"{count_of(len(doubts), 'doubt')}: {counts_of(doubt.kind for doubt in doubts)}"

@@ -18,7 +18,7 @@ from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.fixing import fixed
 from mantisreed.subtitles.remarks import notes_of
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.units import clock
+from mantisreed.units import clock, count_of, counts_of
 from mantisreed.workbench.exporting import ReadOptions, read_script, speech_of
 
 _SAMPLE = 50  # cues that tell the script
@@ -223,14 +223,9 @@ def _print(
         console.note(f"note: {printable(name)}: {note}")
     if findings:
         console.rows(_HEADINGS, list(map(_row_of, findings)))
-    rules = ", ".join(
-        f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common()
-    )
+    rules = counts_of(one.rule for one in findings)
     broken = len({one.cue for one in findings} - {0})
-    if len(cues) == 1:
-        count = "1 cue"
-    else:
-        count = f"{len(cues)} cues"
+    count = count_of(len(cues), "cue")
     summary = f"{count}, no problems found"
     if findings:
         if broken:

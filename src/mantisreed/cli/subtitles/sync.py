@@ -13,7 +13,7 @@ from mantisreed.exports.script import Script
 from mantisreed.files import printable, write_whole
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.sync import Synced, by_cues, by_speech, by_two_points
-from mantisreed.units import clock, duration_given
+from mantisreed.units import clock, count_of, duration_given
 from mantisreed.workbench.exporting import ReadOptions, read_script, speech_of
 
 
@@ -111,10 +111,7 @@ def _told(
     target: str, cues: Sequence[Cue], moved: Sequence[Cue], synced: Synced | None
 ) -> list[str]:
     """How the cues were moved, for people."""
-    if len(moved) == 1:
-        count = "1 cue"
-    else:
-        count = f"{len(moved)} cues"
+    count = count_of(len(moved), "cue")
     if synced is None:
         begins = (
             f"the first begins at {clock(moved[0].start)}, the last at {clock(moved[-1].start)}"

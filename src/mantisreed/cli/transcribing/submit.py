@@ -43,18 +43,22 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.as_json:
         show_outcomes(console, outcomes, as_json=True)
     else:
-        for outcome in outcomes:
-            if outcome.job:
-                console.result(outcome.job.id)
-        # Those that wait for a worker are told below.
-        ended = [one for one in outcomes if not (asked.queue and one.state == "waiting")]
-        if ended or not outcomes:
-            show_problems(console, ended)
+        _show_jobs(console, outcomes, queued=asked.queue)
     if asked.queue:
         _tell_queued(console, outcomes)
     elif any(outcome.state == "working" for outcome in outcomes):
         console.note("`mantisreed collect` takes finished jobs, with --wait all")
     return exit_code(outcome for outcome in outcomes if outcome.state not in under_way)
+
+
+def _show_jobs(console: Console, outcomes: Sequence[Outcome], *, queued: bool) -> None:
+    for outcome in outcomes:
+        if outcome.job:
+            console.result(outcome.job.id)
+    # Those that wait for a worker are told after them.
+    ended = [one for one in outcomes if not (queued and one.state == "waiting")]
+    if ended or not outcomes:
+        show_problems(console, ended)
 
 
 def _queued(console: Console, asked: Arguments) -> list[Outcome]:

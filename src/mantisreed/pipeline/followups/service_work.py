@@ -287,24 +287,23 @@ def merged(parts: Sequence[dict[str, Any]], weights: Sequence[int]) -> dict[str,
             for part, weight in zip(parts, weights, strict=True)
             if part[name] is not None
         ]
-        values = [value for value, _ in found]
-        if not found:
-            whole[name] = None
-        elif all(
-            isinstance(value, (int, float)) and not isinstance(value, bool) for value in values
-        ):
-            # By length: a long part says more of the whole.
-            whole[name] = sum(value * weight for value, weight in found) / (
-                sum(weight for _, weight in found) or 1
-            )
-        elif all(isinstance(value, list) for value in values):
-            together = list(chain.from_iterable(values))
-            # Each once, in order.
-            whole[name] = list({json.dumps(one, sort_keys=True): one for one in together}.values())
-        else:
-            counts: Counter[str] = Counter()
-            for value, weight in found:
-                counts[json.dumps(value, sort_keys=True)] += weight
-            # What most of the text says.
-            whole[name] = json.loads(counts.most_common(1)[0][0])
+        whole[name] = _merged_values(found) if found else None
     return whole
+
+
+def _merged_values(found: Sequence[tuple[Any, int]]) -> Any:
+    """One value of those of the parts, each with the length of its part."""
+    values = [value for value, _ in found]
+    if all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in values):
+        # By length: a long part says more of the whole.
+        total = sum(weight for _, weight in found)
+        return sum(value * weight for value, weight in found) / (total or 1)
+    if all(isinstance(value, list) for value in values):
+        together = chain.from_iterable(values)
+        # Each once, in order.
+        return list({json.dumps(one, sort_keys=True): one for one in together}.values())
+    counts: Counter[str] = Counter()
+    for value, weight in found:
+        counts[json.dumps(value, sort_keys=True)] += weight
+    # What most of the text says.
+    return json.loads(counts.most_common(1)[0][0])

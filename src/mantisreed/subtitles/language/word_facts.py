@@ -67,16 +67,10 @@ def facts_of(text: str, tongue: str) -> WordFacts:
     elides = tongue in ELIDES and bare not in _WHOLE
     head = bare.partition("'")[0] if elides else bare
     tail = bare.rpartition("'")[2] if elides else bare
-    is_numeral = is_number(tail) or tail in known.numbers
-    if not is_numeral and len(tail) > 8 and tongue in _COMPOUNDS_NUMBERS:
-        # `dreihundertzwölf`
-        is_numeral = any(map(tail.endswith, known.numbers)) and any(
-            map(tail.startswith, known.numbers)
-        )
+    is_numeral = _is_numeral(tail, known, tongue)
     tail_kind = _kind_of(tail, known)
-    ends = ends_clause(text) or ends_sentence(text)
     in_phrase = "goes on"
-    if ends:
+    if ends_clause(text) or ends_sentence(text):
         in_phrase = "ends"
     elif "'" in bare and head in known.determiners:
         in_phrase = "fills"
@@ -99,6 +93,16 @@ def facts_of(text: str, tongue: str) -> WordFacts:
         is_capital=text[:1].isupper(),
         is_plain=text.isalnum(),
     )
+
+
+def _is_numeral(word: str, known: LanguageWords, tongue: str) -> bool:
+    if is_number(word) or word in known.numbers:
+        return True
+    if tongue not in _COMPOUNDS_NUMBERS or len(word) <= 8:
+        return False
+    # `dreihundertzwölf`
+    begins = any(map(word.startswith, known.numbers))
+    return begins and any(map(word.endswith, known.numbers))
 
 
 def _kind_of(word: str, known: LanguageWords) -> str:
