@@ -82,23 +82,17 @@ class _Parser(argparse.ArgumentParser):
             command = next((one for one in sys.argv[1:] if one in COMMANDS), None)
             known = self.options_of(command) if command else ()
             prog = f"{prog} {command}" if command else prog
-            unknown = [word for word in words[2:] if word.startswith("-")] or words[2:]
-            if unknown[0].startswith("-"):
-                message = f"unknown option {unknown[0]!r}{meant(unknown[0], known)}"
-            else:
-                message = f"one argument too many: {unknown[0]!r}"
+            options = (word for word in words[2:] if word.startswith("-"))
+            option = next(options, None)
+            message = f"one argument too many: {words[2]!r}"
+            if option is not None:
+                message = f"unknown option {option!r}{meant(option, known)}"
         elif "invalid choice:" in message and "COMMAND" in message:
             given = message.partition("invalid choice: ")[2].partition("'")[2].partition("'")[0]
             message = f"unknown command {given!r}{meant(given, COMMANDS)}"
-        mistaken = [
-            argument
-            for argument in sys.argv[1:]
-            if argument.startswith("-") and os.path.lexists(argument)
-        ]
-        if mistaken:
+        advice = f"see {prog} --help"
+        if any(given.startswith("-") and os.path.lexists(given) for given in sys.argv[1:]):
             advice = "put -- before names of files that begin with a dash"
-        else:
-            advice = f"see {prog} --help"
         self.exit(WRONG_USE, f"{prog}: {message}\n  {advice}\n")
 
     def options_of(self, command: str) -> "list[str]":

@@ -332,18 +332,23 @@ def _wrong_reply(reply: Reply) -> Iterator[Problem]:
     yield from _wrong_confidence(reply)
 
 
+def _wrong_time_keys(paths: TimePaths) -> Iterator[str]:
+    if paths.end is not None and paths.length is not None:
+        yield "expected only one of the keys 'end' and 'length'"
+    if paths.length_times is not None and paths.length is None:
+        yield "'length_times' has no effect without 'length'"
+    if paths.times is not None and not paths.has_times:
+        yield "'times' has no effect without 'start', 'end' or 'length'"
+
+
 def _wrong_times(reply: Reply) -> Iterator[Problem]:
     places = [(key, getattr(reply, key)) for key in ("passages", "words", "turns")]
     timed: list[tuple[str, TimePaths]] = [
         (key, paths) for key, paths in places if paths is not None
     ]
     for key, paths in timed:
-        if paths.end is not None and paths.length is not None:
-            yield f".reply.{key}", "expected only one of the keys 'end' and 'length'"
-        if paths.length_times is not None and paths.length is None:
-            yield f".reply.{key}", "'length_times' has no effect without 'length'"
-        if paths.times is not None and not paths.has_times:
-            yield f".reply.{key}", "'times' has no effect without 'start', 'end' or 'length'"
+        for why in _wrong_time_keys(paths):
+            yield f".reply.{key}", why
     if reply.turns and not (reply.turns.start and (reply.turns.end or reply.turns.length)):
         yield ".reply.turns", "expected 'start', and 'end' or 'length'"
     yield from _wrong_units(reply, [paths for _, paths in timed])

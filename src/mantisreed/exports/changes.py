@@ -101,13 +101,15 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
     language = next((script.tongue for script in moved if script.tongue), None)
     # Cues stay as they were broken; with a transcript among them all are laid out anew.
     if all(script.cues is not None for script in moved):
-        cues = sorted(
-            chain.from_iterable(script.cues or () for script in moved),
-            key=lambda cue: (cue.start, cue.end),
-        )
+        cues = chain.from_iterable(script.cues or () for script in moved)
+        in_order = sorted(cues, key=lambda cue: (cue.start, cue.end))
         # Style sheets and regions of all, each once, as cues still name them.
         heads = tuple(dict.fromkeys(chain.from_iterable(script.head for script in moved)))
-        return Script(cues=tuple(cues), notes=notes, language=language, head=heads)
+        return Script(cues=tuple(in_order), notes=notes, language=language, head=heads)
+    return Script(_joined_transcript(moved), notes=notes, language=language)
+
+
+def _joined_transcript(moved: Sequence[Script]) -> Transcript:
     passages = sorted(
         chain.from_iterable(script.passages for script in moved),
         key=lambda one: (one.start, one.end),
@@ -117,7 +119,7 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
         first.recording, duration=max((one.end for one in passages), default=0.0)
     )
     transcripts = [script.transcript for script in moved if script.transcript is not None]
-    transcript = msgspec.structs.replace(
+    return msgspec.structs.replace(
         first,
         recording=facts,
         passages=tuple(passages),
@@ -125,7 +127,6 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
         doubts=tuple(chain.from_iterable(one.doubts for one in transcripts)),
         replacements=tuple(chain.from_iterable(one.replacements for one in transcripts)),
     )
-    return Script(transcript, notes=notes, language=language)
 
 
 def _changed(

@@ -104,15 +104,19 @@ def _streamed(parts: Sequence[str], keys: dict[str, Any]) -> list[Any]:
     return documents
 
 
+def _is_heading(row: Sequence[str]) -> bool:
+    """It names things: there is no number and no time in it, and nothing twice."""
+    if any(re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in row):
+        return False
+    return len(set(row)) == len(row)
+
+
 def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
     """Rows of CSV, where every one has as many cells as the first."""
     for delimiter in _DELIMITERS:
         try:
-            rows = [
-                row
-                for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
-                if any(row)
-            ]
+            reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+            rows = list(filter(any, reader))
         except csv.Error:  # another delimiter may fit
             continue
         # Prose has commas too, and not the same number of them in each line.
@@ -120,14 +124,11 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
             continue
         cells = [[cell.strip() for cell in row] for row in rows]
         columns = cells[0]
-        # A heading names things; where there is a number or a time, there is none.
-        if len(set(columns)) < len(columns) or any(
-            re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns
-        ):
+        if _is_heading(columns):
+            cells = cells[1:]
+        else:
             columns = [f"column_{number}" for number in range(1, len(columns) + 1)]
             keys["columns"] = columns
-        else:
-            cells = cells[1:]
         if delimiter != ",":
             keys["delimiter"] = delimiter
         return "csv", [[dict(zip(columns, row, strict=True)) for row in cells]]

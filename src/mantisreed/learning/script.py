@@ -324,19 +324,18 @@ class _Script:
         card = self._card
         card.table(table)
         assert step.request is not None
-        if step.whole_url:
-            card.key("url", step.whole_url)
-        elif step.request.host != host:
+        url = step.whole_url
+        if not url and step.request.host != host:
             path = next((value for key, value, _ in step.lines if key == "path"), "")
-            card.key("url", step.request.host + path)
+            url = step.request.host + path
+        if url:
+            card.key("url", url)
         for key, value, comment in step.lines:
-            is_elsewhere = bool(step.whole_url) or step.request.host != host
-            if not (key == "path" and is_elsewhere):
+            if key != "path" or not url:
                 card.key(key, value, comment)
+        unsure = "not sure: the page shows no answer that has it"
         for name, path in step.takes.items():
-            why = ""
-            if path in step.guesses:
-                why = "not sure: the page shows no answer that has it"
+            why = unsure if path in step.guesses else ""
             card.key(f"take.{name}", path, why)
         if table == "steps.ask":
             others = [one.answer.document for one in self._steps if one is not step]

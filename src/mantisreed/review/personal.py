@@ -5,7 +5,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import chain
+from itertools import chain, pairwise
 
 import msgspec
 
@@ -300,6 +300,10 @@ def _hidden_passage(
     parts: list[str] = []
     texts = [word.text for word in row]
     places = places_of(passage.text, texts)
+    # Each word with the marks and the space behind it.
+    written = []
+    if places:
+        written = [passage.text[here:there] for here, there in pairwise([*places, None])]
     at = 0
     while at < len(row):
         last = at + 1
@@ -308,22 +312,14 @@ def _hidden_passage(
                 last += 1
             label = _label(labels[at], texts[last - 1])
             words.append(Word(label, row[at].start, max(word.end for word in row[at:last])))
-            if places is None or last == len(row) or not passage.text[: places[last]].endswith(" "):
-                spacing = ""
-            else:
-                spacing = " "
-            parts.append(label + spacing)
+            is_spaced = bool(written) and written[last - 1].endswith(" ")
+            parts.append(f"{label} " if is_spaced else label)
         else:
             words.append(row[at])
-            if places is None or last == len(row):
-                end = len(passage.text)
-            else:
-                end = places[last]
-            parts.append(passage.text[places[at] : end] if places is not None else texts[at])
+            parts.append(written[at] if written else texts[at])
         at = last
-    head = passage.text[: places[0]] if places else ""
-    if places is not None:
-        text = head + "".join(parts)
+    if places:
+        text = passage.text[: places[0]] + "".join(parts)
     else:
         text = joined(parts)
     timed = tuple(words) if passage.words else ()

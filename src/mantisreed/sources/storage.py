@@ -55,6 +55,17 @@ _BLOCK = 1 << 20  # bytes that are copied at once
 _GLOB = re.compile(r"[*?\[]")
 
 
+def _found(files: Any, path: str, selection: Selection) -> list[str]:
+    if _GLOB.search(path):
+        return [one for one in files.glob(path) if not files.isdir(one)]
+    base = path.rstrip("/") or "."
+
+    def is_taken(one: str) -> bool:
+        return selection.takes(Path(posixpath.relpath(one, base)))
+
+    return list(filter(is_taken, files.find(path)))
+
+
 def stored_recordings(address: str, selection: Selection) -> list[Source]:
     """The recordings that an address in a storage names: one, those in a folder, or those of a
     pattern.
@@ -65,17 +76,9 @@ def stored_recordings(address: str, selection: Selection) -> list[Source]:
     files, path, chain = opened(address)
     where = printable(address)
     try:
-        if _GLOB.search(path):
-            found = [one for one in files.glob(path) if not files.isdir(one)]
-        elif path.rstrip("/") and files.isfile(path):
+        if path.rstrip("/") and not _GLOB.search(path) and files.isfile(path):
             return [_source(files, path, chain, address)]
-        else:
-            base = path.rstrip("/")
-            found = [
-                one
-                for one in files.find(path)
-                if selection.takes(Path(posixpath.relpath(one, base or ".")))
-            ]
+        found = _found(files, path, selection)
         is_missing = not found and not files.exists(_root_of(address, path))
     except Exception as error:  # each file system has errors of its own
         raise InputError(

@@ -186,18 +186,23 @@ def files_in(body: bytes) -> dict[str, int]:
         raise UnexpectedReplyError("its packing (zip) is damaged") from None
 
 
+def _wanted_of(archive: zipfile.ZipFile, file: str | None) -> list[zipfile.ZipInfo]:
+    members = [member for member in archive.infolist() if not member.is_dir()]
+    wanted = [member for member in members if fnmatchcase(member.filename, file or "*")]
+    names = ", ".join(member.filename for member in members[:5]) or "nothing"
+    if not wanted:
+        raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
+    if len(wanted) > 1 and file is None:
+        raise UnexpectedReplyError(
+            f"its archive holds several files ({names}): reply.file says which"
+        )
+    return wanted
+
+
 def _unzipped(body: bytes, file: str | None) -> list[bytes]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
-            members = [member for member in archive.infolist() if not member.is_dir()]
-            wanted = [member for member in members if fnmatchcase(member.filename, file or "*")]
-            names = ", ".join(member.filename for member in members[:5]) or "nothing"
-            if not wanted:
-                raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
-            if len(wanted) > 1 and file is None:
-                raise UnexpectedReplyError(
-                    f"its archive holds several files ({names}): reply.file says which"
-                )
+            wanted = _wanted_of(archive, file)
             # What the archive says; what is in it is measured below.
             if sum(member.file_size for member in wanted) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large once unpacked")

@@ -80,6 +80,20 @@ class WatchHooks:
     on_problem: OnProblem = lambda place, why: None
 
 
+def _parted(places: Sequence[str | Path]) -> tuple[list[Path], list[str]]:
+    """Folders, and addresses of storage.
+
+    Raises:
+        InputError: there is nothing to watch.
+    """
+    folders = [Path(place) for place in places if not _is_address(place)]
+    addresses = [str(place) for place in places if _is_address(place)]
+    if not addresses and not any(folder.is_dir() for folder in folders):
+        where = ", ".join(map(printable, folders))
+        raise InputError("this is no folder, and cannot be watched", where=where)
+    return folders, addresses
+
+
 def watch(
     places: str | Path | Sequence[str | Path],
     workspace: Workspace,
@@ -100,28 +114,21 @@ def watch(
         InputError: none of the places is there, or an option, the card or a secret is wrong;
             nothing was sent.
     """
-    wanted, watching, hooks = (
-        options or RunOptions(),
-        watching or WatchOptions(),
-        hooks or WatchHooks(),
-    )
+    wanted = options or RunOptions()
+    watching, hooks = watching or WatchOptions(), hooks or WatchHooks()
     if isinstance(places, (str, Path)):
         places = [places]
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
-    folders = [Path(place) for place in places if not _is_address(place)]
-    addresses = [str(place) for place in places if _is_address(place)]
-    if not addresses and not any(folder.is_dir() for folder in folders):
-        where = ", ".join(map(printable, folders))
-        raise InputError("this is no folder, and cannot be watched", where=where)
+    folders, addresses = _parted(places)
     check_links(workspace, checked.card, list(map(Source, folders)))
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
-    if watching.move_done is not None and watching.hand_on is not None:
-        raise InputError(
-            "recordings that others work on are not moved: leave it out", where="--move-done"
-        )
     if watching.move_done is not None:
+        if watching.hand_on is not None:
+            raise InputError(
+                "recordings that others work on are not moved: leave it out", where="--move-done"
+            )
         _check_target(watching.move_done, folders)
         make_folder(watching.move_done)
     keeper = _Keeper(workspace, checked, outputs, watching, hooks, folders, addresses)
