@@ -43,7 +43,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "make a folder called ^ counts with", PAIR),
         ("es", "un hombre llamado ^ Rufo", PAIR),
     ],
-    "_stranded_to": [("en", "the only person I spoke ^ to between two and four", PAIR)],
+    "stranded_to": [("en", "the only person I spoke ^ to between two and four", PAIR)],
     "_after_opener": [
         ("en", "by the time ^ the tide had turned", PAIR),
         ("es", "cada vez que ^ alguien abre", PAIR),
@@ -191,9 +191,24 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("ru", "туман начнёт ^ собираться", LOOSE),
         ("pl", "rybacy zaczęli ^ krzyczeć", LOOSE),
     ],
-    "_behind_range": [
+    "behind_range": [
         ("de", "auf sechs ^ bis sieben Netze", UNIT),
         ("pl", "sześć ^ do siedmiu łodzi", UNIT),
+    ],
+    "in_range": [
+        ("en", "the path from November ^ to March", PAIR),
+        ("de", "den Weg von November ^ bis März einfach", PAIR),
+        ("fr", "fermé de novembre ^ à mars", PAIR),
+        ("pl", "drogę od listopada ^ do marca", PAIR),
+    ],
+    "before_the_same": [
+        ("en", "was moved stone ^ by stone to", PAIR),
+        ("nl", "en stuk ^ voor stuk klimmen", PAIR),
+    ],
+    "after_the_first": [("de", "Stein für ^ Stein versetzt", UNIT)],
+    "_behind_aspect": [
+        ("it", "e di tornare ^ a parlare della", PLAIN + 4),
+        ("fr", "envie d'aller ^ s'y promener", PLAIN + 4),
     ],
     "_usted": [("es", "no se marchó ^ usted nunca", PAIR)],
     "_infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
@@ -320,6 +335,7 @@ CASES: list[tuple[tuple[Case, ...], list[tuple[str, str]]]] = [
         [
             ("en", "we keep it in a shed ^ out of the wind"),
             ("de", "dann dreht Wind ^ stark"),
+            ("fr", "chacune d'entre elles ^ enjambe la barrière"),
             ("en", "we put painted ^ rings on it"),
             ("en", "the path that goes round the pool ^ turned left"),
             ("en", "the thing that a careful warden ^ asked is"),
@@ -529,6 +545,12 @@ def test_a_clause_that_has_just_begun_is_not_torn_from_its_conjunction() -> None
     [
         # A clause has just begun, and one is over.
         ("en", "it came so late that the ice ^ was gone", "so late that the ice was gone ^ by May"),
+        # The second of two that something is between.
+        (
+            "en",
+            "lost between the edge of the island ^ and the mainland",
+            "lost between the edge and the island ^ and found again",
+        ),
         # The last two of a list of single words, and another clause.
         ("en", "we counted, ^ weighed and ringed them", "we counted them, ^ and he wrote"),
         # But a noun stands before the clause that describes it, and a whole clause does.

@@ -69,6 +69,17 @@ def _is_out_of(place: BreakPlace) -> bool:
     return is_out_of(place.words, place.at)
 
 
+def _is_behind_pronoun_of_phrase(place: BreakPlace) -> bool:
+    """Romance `chacune d'entre elles | enjambe la barrière`: a verb, as an article follows."""
+    following, known = place.next_word, place.known
+    if place.tongue not in ROMANCE or place.at < 2 or following is None or place.word.closes:
+        return False
+    before = place.words[place.at - 2]
+    is_phrase = before.kind in ("preposition", "of") and not before.closes
+    is_pronoun = place.before.tail in known.pronouns
+    return is_phrase and is_pronoun and following.head in known.determiners
+
+
 def _is_resuming(place: BreakPlace) -> bool:
     return place.is_verb(place.word.head) and _is_behind_relative(place)
 
@@ -456,6 +467,7 @@ BEFORE_PREPOSITIONS: tuple[Case, ...] = (
 BEFORE_CONTENT: tuple[Case, ...] = (
     Case(_is_out_of, PREPOSITION),  # `a shed | out of the wind`
     Case(lambda place: place.capitalises_nouns, _german_content),
+    Case(_is_behind_pronoun_of_phrase, PREPOSITION),
     Case(_is_described, LOOSE + 4),
     Case(_is_resuming, _RESUMED),
     Case(_is_last_verb, PLAIN),

@@ -201,6 +201,13 @@ _MEASURES = {
     "as": ("much", "many", "little", "few"),
     "up": ("to",),
 }
+_TIMES = ("second", "minute", "hour", "day", "week", "month", "year", "decade", "century")
+
+
+def _is_time(words: Sequence[WordFacts], at: int) -> bool:
+    return at < len(words) and words[at].head in _TIMES
+
+
 _ABOUT = ("about", "around", "within", "over", "under", "nearly", "almost")
 
 
@@ -214,6 +221,8 @@ def is_measure(words: Sequence[WordFacts], at: int) -> bool:
     if following.head in _MEASURES.get(words[at].head, ()):
         return True
     is_amount = following.is_number or following.head in (*_ABOUT, "here", "there", "half")
+    # `in over a month`
+    is_amount = is_amount or (following.head == "a" and _is_time(words, at + 2))
     return words[at].head in _ABOUT and is_amount
 
 

@@ -29,6 +29,7 @@ from mantisreed.subtitles.language.break_rules import tied_to_following, tied_to
 from mantisreed.subtitles.language.comma_rules import DASHES, after_comma
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.languages import words_of_language
+from mantisreed.subtitles.language.pair_rules import parts_between
 from mantisreed.subtitles.language.phrase_places import places_inside_phrases
 from mantisreed.subtitles.language.sentence_ends import is_sentence_end
 from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
@@ -40,6 +41,7 @@ _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words
 # More at the end of a cue: where a clause or sentence began three words before, and where but a
 # conjunction and a noun stand before the clause that describes it, as in `and the boy, | who`.
 _JUST_BEGUN, _NOUN_ALONE = 5.0, 9.0
+_ONE_OF_TWO = 14.0  # more, where the other one follows: `between the sluice | and the pump`
 _NOUN_WITH_ARTICLE = 2  # words
 _SHOUTED = 3  # words in capitals; fewer are names such as `RSS feeds` or `NEW YORK`
 _LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
@@ -243,6 +245,8 @@ class _Judge:
         """What a place costs more where a cue ends there."""
         if not self._words[at - 1].closes:
             # `that the ice | was`, and not `as they stand | and move on`
+            if parts_between(self._words, at, self._known):
+                return _ONE_OF_TWO
             goes_on = self._words[at].kind != "coordinating"
             return _JUST_BEGUN if begun == 3 and goes_on else 0.0
         begins = part_begins(self._words, at)

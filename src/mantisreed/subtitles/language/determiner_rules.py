@@ -34,7 +34,9 @@ def _stands_alone(place: BreakPlace) -> bool:
     if place.before.tail in place.known.conjunctions:
         # `after that | the wind got up`; elsewhere `that` may begin a clause
         return place.at > 1 and place.words[place.at - 2].kind == "preposition"
-    if place.capitalises_nouns and (word.is_capital or _has_noun_ahead(place)):
+    # German `um die | achtzehntausend`
+    is_noun = word.is_capital or word.is_number
+    if place.capitalises_nouns and (is_noun or _has_noun_ahead(place)):
         return False
     if place.begins_phrase or word.kind in ("determiner", "pronoun", "auxiliary"):
         return True

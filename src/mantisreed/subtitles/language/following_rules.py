@@ -27,6 +27,7 @@ from mantisreed.subtitles.language.break_place import (
     PLAIN,
     PREPOSITION,
     QUESTIONS,
+    THAN,
     UNIT,
     VERBS_LAST,
     WELL,
@@ -46,6 +47,7 @@ from mantisreed.subtitles.language.languages import (
     SLAVIC_INFINITIVES,
     UNITS,
 )
+from mantisreed.subtitles.language.pair_rules import after_the_first
 from mantisreed.subtitles.language.phrase_places import ends_opener
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
@@ -173,6 +175,8 @@ def _after_coordinating(place: BreakPlace) -> float | None:
 
 
 def _after_conjunction(place: BreakPlace) -> float | None:
+    if place.before.tail in THAN and place.word.head in place.known.determiners:
+        return PAIR  # `rather than | that bit of cardboard`
     if place.word.kind == "conjunction" and place.before.tail not in place.known.prepositions:
         return PHRASE
     return PAIR
@@ -235,6 +239,8 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
         return None
     before = place.words[place.at - 2]
     is_object = place.before.tail not in place.known.subjects and "'" not in place.before.tail
+    # Romance `chacune d'entre elles | enjambe la barrière`: no subject stands there.
+    is_object = is_object or place.tongue in ("es", "fr", "it")
     if before.kind in ("preposition", "of") and is_object:
         return 0.0
     is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
@@ -378,6 +384,8 @@ FOLLOWING: tuple[Row, ...] = (
     Row("coordinating", _after_coordinating),
     Row("conjunctions", _after_conjunction),
     Row("of", _after_of),
+    Row("prepositions", after_the_first),
+    Row("of", after_the_first),
     Row("prepositions", _after_verb_like, frozenset(("en",))),
     Row("particles", _after_particle),
     Row("prepositions", _after_particle),

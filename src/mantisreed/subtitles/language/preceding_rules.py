@@ -23,7 +23,6 @@ from mantisreed.subtitles.language.break_place import (
     is_copula,
     is_french_what,
     is_infinitive,
-    is_measure,
     is_out_of,
     is_subordinate,
 )
@@ -34,6 +33,12 @@ from mantisreed.subtitles.language.languages import (
     SLAVIC,
     SLAVIC_INFINITIVES,
     UNITS,
+)
+from mantisreed.subtitles.language.pair_rules import (
+    before_the_same,
+    behind_range,
+    in_range,
+    stranded_to,
 )
 from mantisreed.subtitles.language.phrase_places import begins_trailing_phrase
 from mantisreed.subtitles.language.word_facts import WordFacts
@@ -88,17 +93,26 @@ def _unit_behind(place: BreakPlace) -> float | None:
     return None
 
 
+def _is_preposition(place: BreakPlace) -> bool:
+    """Whether it belongs to what follows it, and not to the verb before."""
+    following, known = place.next_word, place.known
+    if following is None:
+        return False
+    if following.head in known.relatives and not place.word.closes:
+        return True  # `the day | on which`
+    if following.head in known.determiners or following.head in QUESTIONS:
+        return True  # `you argue | about who left it`
+    if place.at + 1 in place.inside and following.kind == "coordinating":
+        return True  # German `zwischen Insel und Festland | hin und her`
+    # `a shed | out of the wind`
+    return is_out_of(place.words, place.at) and not place.is_verb(place.before.tail)
+
+
 def _particle(place: BreakPlace) -> float | None:
     """`took off`, unless it is a preposition of what follows."""
     following = place.next_word
-    if following is not None and following.head in place.known.determiners:
+    if _is_preposition(place):
         return None
-    if following is not None and following.head in place.known.relatives and not place.word.closes:
-        return None  # `the day | on which`
-    if following is not None and following.head in QUESTIONS:
-        return None  # `you argue | about who left it`
-    if is_out_of(place.words, place.at) and not place.is_verb(place.before.tail):
-        return None  # `a shed | out of the wind`
     is_adverb = place.word.head not in place.known.prepositions or place.word.closes
     if is_adverb or following is None:
         return PAIR
@@ -132,17 +146,6 @@ def _last_preposition(place: BreakPlace) -> float | None:
         return LOOSE + 4 if place.word.head in _PARTICLES_TOO else None
     is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
     if is_particle and following is not None and following.kind in ("preposition", *JOINING):
-        return PAIR
-    return None
-
-
-def _stranded_to(place: BreakPlace) -> float | None:
-    """English `the only person I spoke | to between two and four`: of the verb before it."""
-    following = place.next_word
-    if place.before.closes or place.word.closes or following is None:
-        return None
-    is_stranded = following.kind == "preposition" and not is_measure(place.words, place.at + 1)
-    if is_stranded and place.before.tail_kind == "content":
         return PAIR
     return None
 
@@ -330,22 +333,23 @@ def _infinitive(place: BreakPlace) -> float | None:
     return None
 
 
+def _behind_aspect(place: BreakPlace) -> float | None:
+    """Romance `tornare | a parlare`, `d'aller | s'y promener`: of the verb that says how it goes
+    on.
+    """
+    following = place.next_word
+    if following is None or place.before.closes or place.word.closes:
+        return None
+    is_aspect = place.before.tail in place.known.aspectual
+    return PLAIN + 4 if is_aspect and is_infinitive(following, place.tongue) else None
+
+
 def _slavic_infinitive(place: BreakPlace) -> float | None:
     """Russian `начнёт | собираться`: an infinitive hangs on the verb before it."""
     ends = SLAVIC_INFINITIVES[place.tongue]
     is_verbal = place.word.kind == "content" and place.word.head.endswith(ends)
     is_behind_verb = place.is_verb(place.before.tail) and not place.before.closes
     return LOOSE if is_verbal and is_behind_verb else None
-
-
-def _behind_range(place: BreakPlace) -> float | None:
-    """German `sechs | bis sieben`, Polish `sześć | do siedmiu`."""
-    following = place.next_word
-    if not place.before.is_number or place.before.closes:
-        return None
-    if following is None or not following.is_number:
-        return None
-    return UNIT
 
 
 def _usted(place: BreakPlace) -> float | None:
@@ -461,15 +465,20 @@ PRECEDING: tuple[Row, ...] = (
     Row("behind", _unit_behind),
     Row("particles", _particle),
     Row("prepositions", _last_preposition),
-    Row("ranges", _stranded_to, frozenset(("en",))),
+    Row("ranges", stranded_to, frozenset(("en",))),
     Row("trailing", _trailing),
     Row("floating", _floating),
     Row(None, _trailing_phrase),
     Row("possessives", _possessive),
     Row("degree", _more_of_it, ROMANCE),
+    Row("prepositions", _behind_aspect, ROMANCE),
+    Row("auxiliaries", _behind_aspect, frozenset(("fr",))),
     Row("numbers", _counted_genitive, SLAVIC),
     Row("standing", _object_alone),
-    Row("ranges", _behind_range),
+    Row("ranges", behind_range),
+    Row("ranges", in_range),
+    Row("prepositions", before_the_same),
+    Row("of", before_the_same),
     Row("formal_subjects", _usted, frozenset(("es",))),
     Row("prepositions", _german_of, CAPITALISES_NOUNS),
     Row("indefinite", _somebody_described),
