@@ -121,6 +121,8 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
     "after_adverb": [("en", "slowly ^ walking", LOOSE)],
     "after_inflected_adjective": [
+        ("ru", "не горячего ^ душа и", LOOSE),
+        ("ru", "и старой насосной ^ станцией", LOOSE),
         ("ru", "эта белая ^ лодка", LOOSE),
         ("pl", "nowego ^ mostu", LOOSE),
         ("ru", "положить в предназначенную ^ для этого сумку", LOOSE - 4),
@@ -223,6 +225,8 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "am Rand ^ des großen Waldes", PLAIN + 4),
     ],
     "_last_verb": [
+        ("de", "der Mannschaft, die im vorigen Jahr Letzte ^ wurde und sich", LOOSE + 4),
+        ("nl", "iemand die bereid ^ is om te blijven", LOOSE + 4),
         ("de", "wenn morgens die Sonne ^ aufgeht und Gänse rufen", LOOSE + 4),
         ("de", "kann sich bei mir ^ melden oder kommen", LOOSE + 4),
         ("de", "dass der Nebel ^ steigt,", LOOSE + 4),
@@ -550,6 +554,12 @@ def test_a_clause_that_has_just_begun_is_not_torn_from_its_conjunction() -> None
             "en",
             "lost between the edge of the island ^ and the mainland",
             "lost between the edge and the island ^ and found again",
+        ),
+        # A word or two are left of a clause, and many.
+        (
+            "en",
+            "a start by the youngsters ^ from the lower marsh, who",
+            "a start by the youngsters ^ from the lower marsh who finished last",
         ),
         # The last two of a list of single words, and another clause.
         ("en", "we counted, ^ weighed and ringed them", "we counted them, ^ and he wrote"),

@@ -125,9 +125,11 @@ def part_begins(words: Sequence[WordFacts], at: int) -> int:
 
 
 def is_subordinate(place: BreakPlace) -> bool:
-    """Whether the clause before a place is one that a conjunction began."""
-    part = place.words[part_begins(place.words, place.at) : place.at]
-    return any(word.kind == "conjunction" for word in part)
+    """Whether the clause before a place is one that a conjunction or a relative began."""
+    begins = part_begins(place.words, place.at)
+    if place.tongue in VERBS_LAST and begins and place.words[begins].head in place.known.describing:
+        return True  # German `die Mannschaft, die voriges Jahr Letzte wurde`
+    return any(word.kind == "conjunction" for word in place.words[begins : place.at])
 
 
 def is_moment(words: Sequence[WordFacts], at: int, known: LanguageWords) -> bool:

@@ -42,6 +42,7 @@ _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words
 # conjunction and a noun stand before the clause that describes it, as in `and the boy, | who`.
 _JUST_BEGUN, _NOUN_ALONE = 5.0, 9.0
 _ONE_OF_TWO = 14.0  # more, where the other one follows: `between the sluice | and the pump`
+_FEW_WORDS, _FEW = 6.0, 4  # more, where no more words than these are left of a clause
 _NOUN_WITH_ARTICLE = 2  # words
 _SHOUTED = 3  # words in capitals; fewer are names such as `RSS feeds` or `NEW YORK`
 _LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
@@ -248,7 +249,9 @@ class _Judge:
             if parts_between(self._words, at, self._known):
                 return _ONE_OF_TWO
             goes_on = self._words[at].kind != "coordinating"
-            return _JUST_BEGUN if begun == 3 and goes_on else 0.0
+            if begun == 3 and goes_on:
+                return _JUST_BEGUN
+            return _FEW_WORDS if self._ends_soon(at) else 0.0
         begins = part_begins(self._words, at)
         is_short = at - begins <= 1 + _NOUN_WITH_ARTICLE
         is_short = is_short and self._words[begins].kind == "coordinating"
@@ -256,6 +259,14 @@ class _Judge:
             return _NOUN_ALONE
         describes = any(word.head in self._known.describing for word in self._words[at : at + 2])
         return _NOUN_ALONE if is_short and describes else 0.0
+
+    def _ends_soon(self, at: int) -> bool:
+        """Whether a preposition and a word or two are all that is left of a clause: `a start by the
+        youngsters | from the marsh,`.
+        """
+        if self._words[at].kind not in ("preposition", "of"):
+            return False
+        return any(word.closes for word in self._words[at : at + _FEW])
 
     def _is_of_list(self, at: int) -> bool:
         """Whether the last but one of what is listed in single words follows: `counted, | weighed

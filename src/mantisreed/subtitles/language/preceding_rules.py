@@ -435,6 +435,7 @@ def _ends_dutch_clause(place: BreakPlace) -> bool:
         if verb.startswith("ge") and verb.endswith(("d", "t")) and len(verb) > _SHORT:
             return True
         is_last = following.closes and following.kind in ("content", "auxiliary")
+        is_last = is_last or following.head == "om"  # `die bereid | is om te blijven`
         return is_last or (head in _PARTICIPLES and following.kind in BEGIN_PHRASES)
     is_verbal = place.is_verb(head) or head.endswith(("en", "t"))
     if following.head == "zonder" and head.endswith("en"):
