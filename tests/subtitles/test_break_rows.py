@@ -127,10 +127,17 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("pl", "nowego ^ mostu", LOOSE),
         ("ru", "положить в предназначенную ^ для этого сумку", LOOSE - 4),
     ],
+    "after_measure": [
+        ("de", "eine halbe Flasche ^ trockenen Apfelwein", LOOSE + 4),
+        ("nl", "een glas ^ melk", LOOSE + 4),
+    ],
     "before_noun": [("de", "die klammen ^ Netze", PAIR)],
     "_second_of_two": [("de", "weder der Arzt noch ^ die Schwester", PAIR)],
     "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
-    "_object": [("en", "saw ^ them there", PAIR)],
+    "_object": [
+        ("en", "saw ^ them there", PAIR),
+        ("en", "every reason to want ^ it mended", PAIR),
+    ],
     "_unit_behind": [("en", "ten years ^ ago", UNIT)],
     "_particle": [
         ("de", "sie fanden ^ heraus, dass er schlief", PAIR),
@@ -188,8 +195,8 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "from platform ^ seven.", PAIR),
         ("de", "Gleis ^ sieben.", PAIR),
     ],
-    "_infinitive": [("fr", "vous comptez ^ faire", LOOSE), ("es", "supieron ^ decirme", LOOSE)],
-    "_slavic_infinitive": [
+    "infinitive": [("fr", "vous comptez ^ faire", LOOSE), ("es", "supieron ^ decirme", LOOSE)],
+    "slavic_infinitive": [
         ("ru", "туман начнёт ^ собираться", LOOSE),
         ("pl", "rybacy zaczęli ^ krzyczeć", LOOSE),
     ],
@@ -208,12 +215,12 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("nl", "en stuk ^ voor stuk klimmen", PAIR),
     ],
     "after_the_first": [("de", "Stein für ^ Stein versetzt", UNIT)],
-    "_behind_aspect": [
+    "behind_aspect": [
         ("it", "e di tornare ^ a parlare della", PLAIN + 4),
         ("fr", "envie d'aller ^ s'y promener", PLAIN + 4),
     ],
     "_usted": [("es", "no se marchó ^ usted nunca", PAIR)],
-    "_infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
+    "infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
     "_trailing": [
         ("en", "somebody used to sit ^ there half the night", LOOSE),
         ("en", "works for us full time ^ now and would stay", LOOSE),
@@ -224,7 +231,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "ohne die Hilfe ^ der Feuerwehr kamen wir", PLAIN + 4),
         ("de", "am Rand ^ des großen Waldes", PLAIN + 4),
     ],
-    "_last_verb": [
+    "last_verb": [
         ("de", "der Mannschaft, die im vorigen Jahr Letzte ^ wurde und sich", LOOSE + 4),
         ("nl", "iemand die bereid ^ is om te blijven", LOOSE + 4),
         ("de", "wenn morgens die Sonne ^ aufgeht und Gänse rufen", LOOSE + 4),

@@ -166,6 +166,16 @@ def after_inflected_adjective(place: BreakPlace) -> float | None:
     return LOOSE if len(word) > 4 and word.endswith(endings) else None
 
 
+def after_measure(place: BreakPlace) -> float | None:
+    """German `eine Flasche | trockenen Apfelwein`, Dutch `een stuk | boter`."""
+    following = place.next_word
+    if place.before.closes or place.word.kind not in CONTENT:
+        return None
+    has_noun = following is not None and following.is_capital and not place.word.closes
+    is_noun = place.is_capital or (has_noun and place.word.head.endswith(INFLECTED))
+    return LOOSE + 4 if is_noun or not place.capitalises_nouns else None
+
+
 def before_noun(place: BreakPlace) -> float | None:
     """`die großen Vögel`, `Herr Tiede`."""
     if not place.is_capital:

@@ -42,7 +42,8 @@ _BEGUN = (24.0, 10.0)  # more, where a clause or sentence began one or two words
 # conjunction and a noun stand before the clause that describes it, as in `and the boy, | who`.
 _JUST_BEGUN, _NOUN_ALONE = 5.0, 9.0
 _ONE_OF_TWO = 14.0  # more, where the other one follows: `between the sluice | and the pump`
-_FEW_WORDS, _FEW = 6.0, 4  # more, where no more words than these are left of a clause
+# More, where no more words than these are left of a clause, by what begins them.
+_FEW_WORDS, _FEW = 6.0, {"preposition": 4, "of": 4, "determiner": 2}
 _NOUN_WITH_ARTICLE = 2  # words
 _SHOUTED = 3  # words in capitals; fewer are names such as `RSS feeds` or `NEW YORK`
 _LONG_WORD = 4  # letters; shorter ones are often abbreviations that no list has
@@ -261,12 +262,11 @@ class _Judge:
         return _NOUN_ALONE if is_short and describes else 0.0
 
     def _ends_soon(self, at: int) -> bool:
-        """Whether a preposition and a word or two are all that is left of a clause: `a start by the
-        youngsters | from the marsh,`.
+        """Whether hardly anything is left of a clause, as in `a start by the youngsters | from the
+        marsh,` and `touched | the ground.`
         """
-        if self._words[at].kind not in ("preposition", "of"):
-            return False
-        return any(word.closes for word in self._words[at : at + _FEW])
+        few = _FEW.get(self._words[at].kind, 0)
+        return any(word.closes for word in self._words[at : at + few])
 
     def _is_of_list(self, at: int) -> bool:
         """Whether the last but one of what is listed in single words follows: `counted, | weighed

@@ -10,6 +10,7 @@ from mantisreed.subtitles.language.adjective_rules import (
     after_genitive,
     after_graded,
     after_inflected_adjective,
+    after_measure,
     after_pronominal,
     before_noun,
 )
@@ -404,6 +405,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row("quantifiers", _after_quantifier),
     Row("adjectives", after_adjective),
     Row("amounts", after_amount),
+    Row("measures", after_measure),
     Row("pronominal", after_pronominal, VERBS_LAST),
     Row(None, after_attributive, frozenset(("en",))),
     Row(None, after_graded, frozenset(("en",))),

@@ -84,6 +84,7 @@ class LanguageWords:
     range_openers: frozenset[str] = frozenset()
     between: frozenset[str] = frozenset()
     aspectual: frozenset[str] = frozenset()
+    measures: frozenset[str] = frozenset()
     calendar: frozenset[str] = frozenset()
     formal_subjects: frozenset[str] = frozenset()
     names: frozenset[str] = frozenset()
