@@ -83,7 +83,13 @@ def short_duration(seconds: float) -> str:
 
 
 def count_of(number: int, noun: str, plural: str | None = None) -> str:
-    """A count that agrees with its noun: `1 piece`, `3 stretches`, of `plural`."""
+    """A count that agrees with its noun: `1 piece`, `2 pieces`.
+
+    Args:
+        number: how many.
+        noun: of one.
+        plural: of several, where an `s` is not enough.
+    """
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
 
 

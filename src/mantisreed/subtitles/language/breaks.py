@@ -246,9 +246,9 @@ class _Judge:
     def _at_cue_end(self, at: int, begun: int) -> float:
         """What a place costs more where a cue ends there."""
         if not self._words[at - 1].closes:
-            # `that the ice | was`, and not `as they stand | and move on`
             if parts_between(self._words, at, self._known):
                 return _ONE_OF_TWO
+            # `that the ice | was`, and not `as they stand | and move on`
             goes_on = self._words[at].kind != "coordinating"
             if begun == 3 and goes_on:
                 return _JUST_BEGUN

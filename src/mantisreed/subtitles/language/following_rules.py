@@ -386,7 +386,6 @@ FOLLOWING: tuple[Row, ...] = (
     Row("conjunctions", _after_conjunction),
     Row("of", _after_of),
     Row("prepositions", after_the_first),
-    Row("of", after_the_first),
     Row("prepositions", _after_verb_like, frozenset(("en",))),
     Row("particles", _after_particle),
     Row("prepositions", _after_particle),

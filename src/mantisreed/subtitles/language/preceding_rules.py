@@ -67,10 +67,20 @@ _CLITIC_ENDS = {
 
 # English verbs whose object has something done to it.
 _WANTING = frozenset(
-    (
-        *("want", "wants", "wanted", "need", "needs", "needed"),
-        *("have", "had", "get", "got", "keep", "kept"),
-    )
+    [
+        "want",
+        "wants",
+        "wanted",
+        "need",
+        "needs",
+        "needed",
+        "have",
+        "had",
+        "get",
+        "got",
+        "keep",
+        "kept",
+    ]
 )
 
 
